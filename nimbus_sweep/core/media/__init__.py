@@ -1,0 +1,1 @@
+"""Reading and writing reels: movie files, sound, colour tags."""

@@ -1,0 +1,50 @@
+"""Files written aside and renamed when whole, so that no half file is ever taken for a finished one."""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from ..errors import DiskFull, SweepError
+
+_FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+
+
+def disk_full(path: Path) -> DiskFull:
+    """The error to raise when writing `path` found no room."""
+    try:
+        left = f"{shutil.disk_usage(path.parent).free / 1e6:.0f} MB are left there. "
+    except OSError:
+        left = ""
+    return DiskFull(f"The disk is full: {path.name} could not be written in {path.parent}. {left}Free some space and start it again.")
+
+
+@contextmanager
+def written_aside(path: str | Path) -> Iterator[BinaryIO]:
+    """Write to a neighbour of `path` and give it that name only once it is whole and on the disk.
+
+    Raises
+    ------
+    DiskFull
+        If there is no room; nothing is left behind.
+    """
+    path = Path(path)
+    aside = path.with_name(f".{path.name}.part")
+    try:
+        with open(aside, "wb") as stream:
+            yield stream
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.replace(aside, path)
+    except BaseException as error:
+        aside.unlink(missing_ok=True)
+        if isinstance(error, OSError) and error.errno in _FULL:
+            raise disk_full(path) from error
+        if isinstance(error, PermissionError | FileNotFoundError | IsADirectoryError | NotADirectoryError):
+            raise SweepError(f"{path} cannot be written ({error.strerror}). Choose another place for it.") from error
+        raise

@@ -1,0 +1,499 @@
+"""Movie files read with exact frame numbers.
+
+The index is made from the packets, never from what the header claims: frame *n* is the *n*-th picture in
+order of presentation. A frame is found by decoding from the key frame before it until its time stamp comes up.
+"""
+
+from __future__ import annotations
+
+import bisect
+import hashlib
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from ..errors import ChangedReel, DamagedReel, UnreadableReel
+from ..frames import Colour, Frame, FrameCache, PictureFormat
+from .layout import picture_format, planes_of
+
+# A picture further ahead than this many frames is reached by seeking when a key frame lies between.
+_DECODE_AHEAD = 24
+MAX_PIXELS = 16384 * 16384
+ASPECT_TAG = "SAMPLE_ASPECT_RATIO"
+
+
+@dataclass(frozen=True)
+class Sound:
+    """One stream of sound, as the file describes it."""
+
+    index: int
+    codec: str
+    rate: int
+    channels: int
+    layout: str
+    language: str
+
+
+@dataclass(frozen=True)
+class ReelFacts:
+    """What was read of a movie file; what was assumed is marked so in `assumptions`.
+
+    Attributes
+    ----------
+    frames : int
+        Pictures that are there, counted.
+    promised : int
+        Pictures the header or the duration promises; equal to `frames` when it promises nothing else.
+    rate : Fraction
+        Frames a second: exact for constant timing, the mean otherwise.
+    constant_timing : bool
+        Whether every frame lies where `rate` puts it, within the container's rounding.
+    interval_range : tuple of float
+        Shortest and longest time between two frames, in seconds.
+    """
+
+    path: str
+    container: str
+    codec: str
+    pixel_format: str
+    bits: int
+    width: int
+    height: int
+    frames: int
+    promised: int
+    rate: Fraction
+    constant_timing: bool
+    interval_range: tuple[float, float]
+    start: Fraction
+    duration: Fraction
+    colour: Colour
+    sample_aspect: Fraction
+    sounds: tuple[Sound, ...]
+    notes: tuple[str, ...]
+    assumptions: tuple[str, ...]
+
+
+def fingerprint(path: str | Path, on_progress: Callable[[float], None] | None = None) -> str:
+    """SHA-256 of the whole file, as hexadecimal digits."""
+    digest = hashlib.sha256()
+    size = max(1, Path(path).stat().st_size)
+    done = 0
+    with open(path, "rb") as stream:
+        while block := stream.read(1 << 22):
+            digest.update(block)
+            done += len(block)
+            if on_progress:
+                on_progress(done / size)
+    return digest.hexdigest()
+
+
+class MovieReader:
+    """A movie file as a `FrameSource`.
+
+    Parameters
+    ----------
+    path : path-like
+    accept_missing : bool
+        Leave out pictures that cannot be decoded instead of refusing the file. This decodes it once.
+    cache_bytes : int
+        Bound of the frames kept in memory.
+
+    Raises
+    ------
+    UnreadableReel
+        If there is no file, it holds no moving pictures, or its pixel format cannot be treated.
+    """
+
+    def __init__(self, path: str | Path, accept_missing: bool = False, cache_bytes: int = 192 << 20) -> None:
+        self.path = Path(path)
+        self._lock = threading.RLock()
+        self._cache = FrameCache(cache_bytes)
+        self._container: av.container.InputContainer | None = None
+        self._decoder: Iterator[av.VideoFrame] | None = None
+        self._next = -1
+        self._stamp = self._file_stamp()
+        self._scan()
+        if accept_missing:
+            self._keep_decodable()
+
+    # -- opening -------------------------------------------------------------------------------------------
+
+    def _file_stamp(self) -> tuple[int, int]:
+        try:
+            found = self.path.stat()
+        except OSError as error:
+            raise UnreadableReel(f"{self.path.name}: there is no such file, or it may not be read ({error.strerror}).") from error
+        if not self.path.is_file():
+            raise UnreadableReel(f"{self.path.name} is not a file. Name a movie file.")
+        if found.st_size == 0:
+            raise UnreadableReel(f"{self.path.name} is empty (0 bytes). Copy it from its source again.")
+        return found.st_size, found.st_mtime_ns
+
+    def _open(self) -> av.container.InputContainer:
+        try:
+            return av.open(str(self.path), metadata_errors="replace")
+        except (av.FFmpegError, OSError, ValueError) as error:
+            raise UnreadableReel(
+                f"{self.path.name} cannot be read as a movie ({_words(error)}). "
+                "If it should be one, its end or its index may be missing: copy it again."
+            ) from error
+
+    def _scan(self) -> None:
+        with self._open() as container:
+            if not container.streams.video:
+                raise UnreadableReel(f"{self.path.name} holds no pictures, only {_kinds(container)}. Choose a file with a video stream.")
+            stream = container.streams.video[0]
+            if "image2" in container.format.name or container.format.name.endswith("_pipe"):
+                raise UnreadableReel(
+                    f"{self.path.name} is a still picture. Defects are found by looking along time: choose a movie file."
+                )
+            context = stream.codec_context
+            if context.width <= 0 or context.height <= 0 or not context.pix_fmt:
+                raise UnreadableReel(f"{self.path.name}: its pictures have no readable size or pixel format. The file is damaged.")
+            if context.width * context.height > MAX_PIXELS:
+                raise UnreadableReel(f"{self.path.name}: {context.width} x {context.height} pixels is beyond what can be treated.")
+            self.format: PictureFormat = picture_format(context.pix_fmt, context.width, context.height)
+            self.colour = _colour(context, self.format)
+            sound_end = self._read_packets(container, stream)
+            self._describe(container, stream, sound_end)
+
+    def _read_packets(self, container: av.container.InputContainer, stream: av.VideoStream) -> float:
+        stamps: list[int] = []
+        keys: list[int] = []
+        untimed = 0
+        cut_short = 0
+        sound_end = 0.0
+        self._index_error = ""
+        try:
+            for packet in container.demux():
+                if packet.stream.type == "audio" and packet.pts is not None and packet.time_base:
+                    sound_end = max(sound_end, float((packet.pts + (packet.duration or 0)) * packet.time_base))
+                if packet.stream.index != stream.index or packet.size == 0:
+                    continue
+                if packet.is_corrupt:
+                    cut_short += 1
+                elif not packet.is_discard:
+                    stamp = packet.pts
+                    if stamp is None:
+                        untimed += 1
+                        stamp = packet.dts
+                    if stamp is not None:
+                        stamps.append(stamp)
+                        if packet.is_keyframe:
+                            keys.append(stamp)
+        except av.FFmpegError as error:
+            self._index_error = _words(error)
+        self._time_base = stream.time_base or Fraction(1, 1000)
+        # Without presentation times on B-frame material only decoding tells the order.
+        by_decoding = untimed > 0 or len(set(stamps)) != len(stamps) or not stamps
+        if by_decoding:
+            stamps = self._decode_stamps()
+            keys = stamps[:1]
+        self._cut_short = cut_short
+        self._stamps = sorted(stamps)
+        self._keys = sorted(keys) or self._stamps[:1]
+        if not self._stamps:
+            raise UnreadableReel(f"{self.path.name} promises pictures but not one of them can be read. Copy it from its source again.")
+        return sound_end
+
+    def _decode_stamps(self) -> list[int]:
+        stamps: list[int] = []
+        with self._open() as container:
+            for picture in _pictures(container):
+                stamp = picture.pts if picture.pts is not None else picture.dts
+                stamps.append(stamp if stamp is not None and (not stamps or stamp > stamps[-1]) else (stamps[-1] + 1 if stamps else 0))
+        return stamps
+
+    def _describe(self, container: av.container.InputContainer, stream: av.VideoStream, sound_end: float) -> None:
+        context = stream.codec_context
+        count = len(self._stamps)
+        self.rate, constant, interval = _timing(self._stamps, self._time_base, stream)
+        start = self._stamps[0] * self._time_base
+        end = self._stamps[-1] * self._time_base + 1 / self.rate
+        promised = self._promised(container, stream, count, float(end), sound_end)
+        notes = []
+        if stream.frames and stream.frames < count:
+            notes.append(f"The header counts {stream.frames} frames; {count} are there.")
+        if start != 0:
+            notes.append(f"The first picture is stamped {float(start):.3f} s; the delivery starts at 0.")
+        if not constant:
+            notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
+        if promised > count:
+            notes.append(_missing_words(promised - count, count, self._index_error))
+        assumptions = []
+        if self.colour.assumed:
+            assumptions.append("matrix")
+        if self.colour.range_code == 0:
+            assumptions.append("range")
+        aspect = stream.sample_aspect_ratio or _tagged_aspect(stream)
+        if not aspect:
+            aspect = Fraction(1)
+            assumptions.append("pixel aspect")
+        self.facts = ReelFacts(
+            path=str(self.path),
+            container=container.format.name.split(",")[0],
+            codec=context.name,
+            pixel_format=self.format.name,
+            bits=self.format.components[0].bits,
+            width=self.format.width,
+            height=self.format.height,
+            frames=count,
+            promised=promised,
+            rate=self.rate,
+            constant_timing=constant,
+            interval_range=interval,
+            start=start,
+            duration=end - start,
+            colour=self.colour,
+            sample_aspect=Fraction(aspect),
+            sounds=tuple(
+                Sound(s.index, s.codec_context.name, s.rate or 0, s.channels or 0, s.layout.name if s.layout else "", s.language or "")
+                for s in container.streams.audio
+            ),
+            notes=tuple(notes),
+            assumptions=tuple(assumptions),
+        )
+
+    def _promised(
+        self, container: av.container.InputContainer, stream: av.VideoStream, count: int, end: float, sound_end: float
+    ) -> int:
+        promised = count + self._cut_short
+        # A container keeps its own clock: a promise in seconds counts only beyond two frames and a tenth of a second.
+        slack = max(0.1, 2 / float(self.rate))
+        first = self._stamps[0] * float(self._time_base)
+        if stream.duration and stream.time_base:
+            told = float(stream.duration * stream.time_base) + first
+            if told > end + slack:
+                promised = max(promised, round((told - first) * float(self.rate)))
+        elif container.duration:
+            told = container.duration / av.time_base + max(0.0, (container.start_time or 0) / av.time_base)
+            if told > max(end, sound_end) + slack:
+                promised = max(promised, round((told - first) * float(self.rate)))
+        if stream.frames > count:
+            promised = max(promised, stream.frames)
+        return promised
+
+    def _keep_decodable(self) -> None:
+        readable: set[int] = set()
+        with self._open() as container:
+            for picture in _pictures(container):
+                if picture.pts is not None and not picture.is_corrupt:
+                    readable.add(picture.pts)
+        kept = [s for s in self._stamps if s in readable]
+        if not kept:
+            raise UnreadableReel(f"{self.path.name}: not one picture can be decoded. Copy it from its source again.")
+        self._stamps = kept
+        self._skip_gaps = True
+
+    _skip_gaps = False
+
+    @property
+    def missing(self) -> int:
+        """How many promised pictures are not there."""
+        return max(0, self.facts.promised - len(self._stamps))
+
+    def require_whole(self) -> None:
+        """Refuse a file that ends before its time.
+
+        Raises
+        ------
+        DamagedReel
+            If pictures are missing.
+        """
+        if self.missing:
+            text = _missing_words(self.missing, len(self._stamps), self._index_error)
+            raise DamagedReel(f"{self.path.name}: {text}", self.missing, len(self._stamps))
+
+    # -- frames --------------------------------------------------------------------------------------------
+
+    def __len__(self) -> int:
+        return len(self._stamps)
+
+    def time_of(self, number: int) -> Fraction:
+        """Seconds from the first frame to frame `number`, exact."""
+        return (self._stamps[number] - self._stamps[0]) * self._time_base
+
+    def frame(self, number: int) -> Frame:
+        """Frame `number` on its native planes; read-only use, as it may be shared from the cache.
+
+        Raises
+        ------
+        IndexError
+            Outside the reel.
+        DamagedReel
+            If this picture cannot be decoded.
+        """
+        if not 0 <= number < len(self._stamps):
+            raise IndexError(number)
+        held = self._cache.get(number)
+        if held is not None:
+            return held
+        with self._lock:
+            for frame in self._from(number):
+                self._cache.put(frame)
+                if frame.number == number:
+                    return frame
+                if frame.number > number:
+                    break
+        raise self._undecodable(number)
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """Frames `first` to `stop` - 1 in order, decoded on a container of their own."""
+        if not 0 <= first <= stop <= len(self._stamps):
+            raise IndexError((first, stop))
+        wanted = first
+        with self._open() as container:
+            for frame in self._decode(container, first) if first < stop else ():
+                if frame.number < wanted:
+                    continue
+                if frame.number != wanted:
+                    raise self._undecodable(wanted)
+                yield frame
+                wanted += 1
+                if wanted >= stop:
+                    return
+        if wanted < stop:
+            raise self._undecodable(wanted)
+
+    def _undecodable(self, number: int) -> DamagedReel:
+        return DamagedReel(
+            f"{self.path.name}: frame {number} cannot be decoded; the file is damaged there. "
+            "Copy it again, or take it in with the missing frames accepted.",
+            1,
+            len(self._stamps) - 1,
+        )
+
+    def _from(self, number: int) -> Iterator[Frame]:
+        """Decoded frames from at or before `number`, going on where the last call stopped when that is nearer."""
+        key = bisect.bisect_right(self._keys, self._stamps[number]) - 1
+        key_frame = bisect.bisect_left(self._stamps, self._keys[max(0, key)])
+        ahead = 0 <= number - self._next <= _DECODE_AHEAD or (self._next >= 0 and key_frame <= self._next <= number)
+        if not ahead or self._decoder is None:
+            self.close()
+            self._container = self._open()
+            self._decoder = self._decode(self._container, number)
+        for frame in self._decoder:
+            self._next = frame.number + 1
+            yield frame
+        self.close()
+
+    def _decode(self, container: av.container.InputContainer, first: int) -> Iterator[Frame]:
+        stream = container.streams.video[0]
+        stream.thread_type = "AUTO"
+        key = bisect.bisect_right(self._keys, self._stamps[first]) - 1
+        if key > 0:
+            container.seek(self._keys[key], stream=stream, backward=True)
+        numbers = {stamp: n for n, stamp in enumerate(self._stamps)}
+        by_order = key <= 0 and len(self._keys) == 1
+        for order, picture in enumerate(_pictures(container)):
+            number = numbers.get(picture.pts) if picture.pts is not None else None
+            if number is None and by_order and not self._skip_gaps:
+                number = order
+            if number is None or number >= len(self._stamps):
+                continue
+            if (picture.width, picture.height, picture.format.name) != (self.format.width, self.format.height, self.format.name):
+                raise DamagedReel(
+                    f"{self.path.name}: from frame {number} on the pictures are {picture.width} x {picture.height} "
+                    f"{picture.format.name}, not {self.format.width} x {self.format.height} {self.format.name}. "
+                    "Split the file where its size or format changes.",
+                    len(self._stamps) - number,
+                    number,
+                )
+            yield Frame(number, planes_of(picture, self.format), self.format, self.colour)
+
+    def check_unchanged(self) -> None:
+        """Refuse to go on when the file was replaced, altered or removed since it was opened.
+
+        Raises
+        ------
+        ChangedReel
+        """
+        try:
+            found = self.path.stat()
+        except OSError as error:
+            raise ChangedReel(f"{self.path.name} is gone from {self.path.parent}. Put it back, or take the reel in again.") from error
+        if (found.st_size, found.st_mtime_ns) != self._stamp:
+            raise ChangedReel(f"{self.path.name} has changed while it was in use. Take the reel in again.")
+
+    def close(self) -> None:
+        """Let go of the file; the reader opens it again when needed."""
+        with self._lock:
+            if self._container is not None:
+                self._container.close()
+            self._container = None
+            self._decoder = None
+            self._next = -1
+
+
+def _pictures(container: av.container.InputContainer) -> Iterator[av.VideoFrame]:
+    """Every picture that can be decoded; packets that cannot are passed over."""
+    stream = container.streams.video[0]
+    try:
+        for packet in container.demux(stream):
+            try:
+                yield from packet.decode()
+            except av.error.InvalidDataError:
+                continue
+    except av.error.InvalidDataError:
+        return
+
+
+def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> tuple[Fraction, bool, tuple[float, float]]:
+    named = [Fraction(r) for r in (stream.average_rate, stream.base_rate, stream.guessed_rate) if r and 0 < r <= 1000]
+    if len(stamps) < 2:
+        rate = named[0] if named else Fraction(24)
+        return rate, True, (1 / float(rate), 1 / float(rate))
+    times = np.asarray(stamps, np.float64) - stamps[0]
+    steps = np.diff(times) * float(time_base)
+    interval = (float(steps.min()), float(steps.max()))
+    span = (stamps[-1] - stamps[0]) * time_base
+    mean = Fraction(len(stamps) - 1) / span
+    # Containers round to their clock (Matroska to 1 ms): within one tick of the grid is on the grid.
+    tick = max(float(time_base), 0.001) * 1.01
+    numbers = np.arange(len(stamps))
+    for rate in [*named, mean.limit_denominator(1001)]:
+        if np.abs(times * float(time_base) - numbers / float(rate)).max() <= tick:
+            return rate, True, interval
+    return (mean.limit_denominator(1001) or mean), False, interval
+
+
+def _colour(context: av.VideoCodecContext, layout: PictureFormat) -> Colour:
+    matrix = int(context.colorspace)
+    is_rgb = layout.components[0].name in "RGB"
+    range_code = int(context.color_range)
+    assumed = matrix == 2 and not is_rgb and len(layout.components) > 1
+    return Colour(
+        matrix=matrix,
+        primaries=int(context.color_primaries),
+        transfer=int(context.color_trc),
+        full_range=range_code == 2 or is_rgb or layout.name.startswith("yuvj"),
+        range_code=2 if layout.name.startswith("yuvj") and range_code == 0 else range_code,
+        assumed=assumed,
+    )
+
+
+def _tagged_aspect(stream: av.VideoStream) -> Fraction | None:
+    """The pixel aspect our own deliveries carry as a tag, as the Matroska writer of the media library has no field for it."""
+    across, _, down = stream.metadata.get(ASPECT_TAG, "").partition(":")
+    return Fraction(int(across), int(down)) if across.isdigit() and down.isdigit() and int(down) else None
+
+
+def _missing_words(missing: int, readable: int, error: str) -> str:
+    why = f" (reading stopped: {error})" if error else ""
+    frames = "1 frame is" if missing == 1 else f"{missing} frames are"
+    return f"{frames} missing{why}; {readable} can be read. Copy the file again, or accept the missing frames to mend what is there."
+
+
+def _kinds(container: av.container.InputContainer) -> str:
+    kinds = sorted({s.type for s in container.streams}) or ["nothing"]
+    return " and ".join({"audio": "sound", "subtitle": "titles"}.get(k, k) for k in kinds)
+
+
+def _words(error: BaseException) -> str:
+    text = getattr(error, "strerror", None) or str(error)
+    return text.splitlines()[0][:160].rstrip(".") if text else type(error).__name__

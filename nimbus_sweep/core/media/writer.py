@@ -1,0 +1,185 @@
+"""Writing reels: FFV1 (RFC 9043) in Matroska, sample for sample, with the source's sound copied.
+
+A delivery is written in chunks, each a small file of its own, which are then joined packet by packet
+without decoding. FFV1 codes every frame alone, so chunks join anywhere.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from ..errors import UnreadableReel
+from ..frames import Frame, PictureFormat
+from .aside import written_aside
+from .layout import EXACT_KIN, picture_format, to_kin, to_picture
+from .reader import ASPECT_TAG, MovieReader, ReelFacts
+
+_HELD = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or ())
+REPORT_TAG = "TREATMENT_REPORT"
+# Fine enough to hold any source's time stamps and every usual rate exactly.
+_OUT_BASE = Fraction(1, 1000)
+
+
+def lossless_format(layout: PictureFormat) -> PictureFormat:
+    """The layout in which the lossless writer holds `layout`: its own, or an exact kin of it.
+
+    Raises
+    ------
+    UnreadableReel
+        If the writer can hold neither.
+    """
+    name = layout.name
+    if name.startswith("yuvj") or name not in _HELD:
+        name = EXACT_KIN.get(name, name)
+    if name not in _HELD:
+        raise UnreadableReel(f"FFV1 cannot hold the pixel format {layout.name} exactly. Convert the reel to yuv422p10le or gbrp16le first.")
+    return layout if name == layout.name else picture_format(name, layout.width, layout.height)
+
+
+def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, threads: int = 0) -> int:
+    """Write frames as one FFV1 file; returns how many.
+
+    Parameters
+    ----------
+    path : Path
+        Appears only when whole.
+    frames : iterable of Frame
+    facts : ReelFacts
+        Of the source: rate, pixel aspect and colour tags are taken from it.
+    threads : int
+        For the encoder's slices; 0 lets it choose.
+    """
+    count = 0
+    with written_aside(path) as stream, av.open(stream, "w", format="matroska") as container:
+        video: av.VideoStream | None = None
+        held: PictureFormat | None = None
+        for frame in frames:
+            if video is None or held is None:
+                held = lossless_format(frame.format)
+                video = _add_video(container, held, facts, threads)
+            picture = to_picture(to_kin(frame, held))
+            picture.pts = count
+            container.mux(video.encode(picture))
+            count += 1
+        if video is not None:
+            container.mux(video.encode())
+    return count
+
+
+def _add_video(container: av.container.OutputContainer, held: PictureFormat, facts: ReelFacts, threads: int) -> av.VideoStream:
+    stream = container.add_stream("ffv1", rate=facts.rate)
+    stream.width, stream.height, stream.pix_fmt = held.width, held.height, held.name
+    context = stream.codec_context
+    context.time_base = 1 / facts.rate
+    context.gop_size = 1
+    context.thread_type = "SLICE"
+    context.thread_count = threads
+    context.options = {"level": "3", "coder": "1", "context": "0", "slicecrc": "1", "slices": "4" if held.height >= 64 else "1"}
+    context.sample_aspect_ratio = facts.sample_aspect
+    colour = facts.colour
+    context.colorspace = colour.matrix
+    context.color_range = colour.range_code
+    context.color_primaries = colour.primaries
+    context.color_trc = colour.transfer
+    return stream
+
+
+def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, str] | None = None, on_frame: Callable[[int], None] | None = None) -> None:
+    """Join chunk files into one delivery with the reel's sound, packet by packet.
+
+    Parameters
+    ----------
+    chunks : sequence of Path
+        In order; together they hold every frame of `reel`.
+    reel : MovieReader
+        The source: time stamps and sound come from it.
+    out : Path
+        Appears only when whole.
+    tags : dict
+        Written into the file beside the source's own.
+    """
+    with written_aside(out) as stream, av.open(stream, "w", format="matroska") as container, av.open(str(chunks[0])) as first:
+        with av.open(str(reel.path), metadata_errors="replace") as source:
+            for key, value in {**source.metadata, **(tags or {})}.items():
+                container.metadata[key] = value
+            template = first.streams.video[0]
+            video = container.add_stream_from_template(template)
+            video.time_base = _OUT_BASE
+            video.codec_context.framerate = reel.facts.rate
+            for key, value in source.streams.video[0].metadata.items():
+                if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
+                    video.metadata[key] = value
+            aspect = reel.facts.sample_aspect
+            if aspect != 1:
+                video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
+            sounds = [s for s in source.streams.audio if s.codec_context.name]
+            copies = {s.index: container.add_stream_from_template(s) for s in sounds}
+            for s in sounds:
+                copies[s.index].metadata.update(s.metadata)
+            packets = heapq.merge(_pictures(chunks, reel, video, on_frame), _sound(source, sounds, copies, reel.facts.start), key=lambda p: p[0])
+            for _, packet in packets:
+                container.mux_one(packet)
+
+
+def _pictures(
+    chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream, on_frame: Callable[[int], None] | None
+) -> Iterator[tuple[float, av.Packet]]:
+    number = 0
+    for chunk in chunks:
+        with av.open(str(chunk)) as container:
+            for packet in container.demux(video=0):
+                if not packet.size:
+                    continue
+                seconds = number / reel.facts.rate if reel.facts.constant_timing else reel.time_of(number)
+                packet.stream = video
+                packet.time_base = _OUT_BASE
+                packet.pts = packet.dts = round(seconds / _OUT_BASE)
+                packet.duration = round(1 / reel.facts.rate / _OUT_BASE)
+                number += 1
+                if on_frame:
+                    on_frame(number)
+                yield float(seconds), packet
+    if number != len(reel):
+        raise RuntimeError(f"the chunks hold {number} frames, the reel {len(reel)}")
+
+
+def _sound(
+    source: av.container.InputContainer, sounds: Sequence[av.AudioStream], copies: dict[int, av.AudioStream], start: Fraction
+) -> Iterator[tuple[float, av.Packet]]:
+    """Sound packets untouched, their time counted from the first picture."""
+    if not sounds:
+        return
+    for packet in source.demux(*sounds):
+        if packet.pts is None or not packet.size or packet.time_base is None:
+            continue
+        base = packet.time_base
+        shift = round(start / base)
+        packet.pts -= shift
+        packet.dts = packet.pts
+        seconds = float(packet.pts * base)
+        packet.stream = copies[packet.stream.index]
+        yield seconds, packet
+
+
+def sound_samples(path: str | Path, index: int = 0) -> tuple[np.ndarray, Fraction, int]:
+    """Decode one sound stream whole: samples (channels, n), its start in seconds from the first picture's, and its rate."""
+    blocks = []
+    start: Fraction | None = None
+    with av.open(str(path)) as container:
+        stream = container.streams.audio[index]
+        rate = stream.rate or 1
+        for frame in container.decode(stream):
+            if start is None and frame.pts is not None and frame.time_base is not None:
+                start = frame.pts * frame.time_base
+            block = frame.to_ndarray()
+            if not frame.format.is_planar:
+                block = block.reshape(-1, len(frame.layout.channels)).T
+            blocks.append(block)
+    picture_start = MovieReader(path).facts.start
+    return np.concatenate(blocks, axis=1), (start or Fraction(0)) - picture_start, rate

@@ -1,0 +1,151 @@
+"""The time volume: frames of a shot laid behind one another, so that time can be read like a third axis.
+
+It holds up to `MAX_FRAMES` frames, spread evenly over the shot, on their native planes in one file that is
+mapped into memory. Slices, medians over time and the learning of a repair all read it; none decodes again.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from dataclasses import asdict, replace
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .errors import DiskFull
+from .frames import Colour, Component, Frame, FrameSource, PictureFormat
+from .media.aside import written_aside
+
+MAX_FRAMES = 160
+MAX_BYTES = 600 << 20
+
+
+def sample_numbers(first: int, stop: int, frame_bytes: int, most: int = MAX_FRAMES) -> NDArray[np.int64]:
+    """Frame numbers spread evenly over ``first:stop``: as many as `most` and the byte bound allow, at least 8."""
+    count = max(1, min(stop - first, most, max(8, MAX_BYTES // max(1, frame_bytes))))
+    return np.unique(np.linspace(first, stop - 1, count).round().astype(np.int64))
+
+
+class TimeVolume:
+    """Frames `numbers` of a shot; ``plane_stack`` gives a plane over time, ``frame`` one of the frames.
+
+    Parameters
+    ----------
+    path : Path
+        The file written by `VolumeWriter`; its description lies beside it with the suffix ``.json``.
+    """
+
+    def __init__(self, path: Path) -> None:
+        told = json.loads(path.with_suffix(".json").read_text())
+        layout = told["format"]
+        self.format = PictureFormat(
+            layout["name"],
+            layout["width"],
+            layout["height"],
+            tuple(Component(**c) for c in layout["components"]),
+            tuple((rows, cols) for rows, cols in layout["plane_shapes"]),
+            np.dtype(layout["dtype"]),
+        )
+        self.colour = Colour(**told["colour"])
+        self.rate = Fraction(told["rate"])
+        self.shot_frames: int = told["shot_frames"]
+        self.numbers = np.asarray(told["numbers"], np.int64)
+        self._places = {int(n): i for i, n in enumerate(self.numbers)}
+        self._data = np.memmap(path, self.format.dtype, "r")
+        self._ends = np.cumsum([0] + [r * c for r, c in self.format.plane_shapes])
+        self._data = self._data[: len(self.numbers) * self._ends[-1]].reshape(len(self.numbers), self._ends[-1])
+
+    def __len__(self) -> int:
+        return self.shot_frames
+
+    def plane_stack(self, plane: int) -> NDArray[np.generic]:
+        """Plane `plane` of all held frames, (held, rows, samples a row), mapped read-only."""
+        rows, cols = self.format.plane_shapes[plane]
+        return self._data[:, self._ends[plane] : self._ends[plane + 1]].reshape(len(self.numbers), rows, cols)
+
+    def component_stack(self, index: int) -> NDArray[np.generic]:
+        """Component `index` of all held frames, (held, height, width), mapped read-only."""
+        c = self.format.components[index]
+        stack = self.plane_stack(c.plane)[:, : c.height]
+        return stack[:, :, c.offset : c.offset + c.step * (c.width - 1) + 1 : c.step]
+
+    def frame(self, number: int) -> Frame:
+        """The held frame of that number; raises KeyError for one not held."""
+        at = self._places[number]
+        planes = tuple(self.plane_stack(p)[at] for p in range(len(self.format.plane_shapes)))
+        return Frame(number, planes, self.format, self.colour)
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """The held frames with numbers from `first` to `stop` - 1."""
+        for number in self.numbers:
+            if first <= number < stop:
+                yield self.frame(int(number))
+
+
+class VolumeWriter:
+    """Collects the frames of a time volume as they are decoded; whole only after ``finish``."""
+
+    def __init__(self, path: Path, source: FrameSource, numbers: NDArray[np.int64]) -> None:
+        self._path = path
+        self._wanted = {int(n) for n in numbers}
+        self._numbers = [int(n) for n in numbers]
+        self._told = {
+            "format": {**asdict(replace(source.format, dtype=np.dtype(np.uint8))), "dtype": source.format.dtype.str},
+            "colour": asdict(source.colour),
+            "rate": str(source.rate),
+            "shot_frames": len(source),
+            "numbers": self._numbers,
+        }
+        self._aside = written_aside(path)
+        self._stream = self._aside.__enter__()
+
+    def add(self, frame: Frame) -> None:
+        """Keep `frame` if it is one of the wanted; frames come in order."""
+        if frame.number in self._wanted:
+            try:
+                for plane in frame.planes:
+                    self._stream.write(np.ascontiguousarray(plane).data)
+            except OSError as error:
+                self.abandon(error)
+
+    def finish(self) -> TimeVolume:
+        """Close the file and open it as a volume."""
+        with written_aside(self._path.with_suffix(".json")) as stream:
+            stream.write(json.dumps(self._told).encode())
+        self._aside.__exit__(None, None, None)
+        return TimeVolume(self._path)
+
+    def abandon(self, error: BaseException) -> None:
+        """Drop what was written and raise `error`, a full disk as such."""
+        self._aside.__exit__(type(error), error, error.__traceback__)
+        raise error
+
+
+def build_volume(
+    path: Path,
+    source: FrameSource,
+    on_frame: Callable[[Frame], None] | None = None,
+    most: int = MAX_FRAMES,
+) -> TimeVolume:
+    """Read all of `source` once and keep its time volume at `path`.
+
+    Parameters
+    ----------
+    on_frame : callable
+        Sees every frame on the way, so that other summaries need no second decode; may raise to stop.
+    """
+    numbers = sample_numbers(0, len(source), source.format.frame_bytes, most)
+    writer = VolumeWriter(path, source, numbers)
+    try:
+        for frame in source.frames(0, len(source)):
+            writer.add(frame)
+            if on_frame:
+                on_frame(frame)
+    except DiskFull:
+        raise
+    except BaseException as error:
+        writer.abandon(error)
+    return writer.finish()
