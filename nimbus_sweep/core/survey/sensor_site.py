@@ -18,8 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..fill import biharmonic_weights
-from ..frames import PictureFormat
-from .departures import DepartureMap, Plane
+from .departures import Plane
 
 Grid = NDArray[np.float64]
 
@@ -68,6 +67,17 @@ class SiteFit:
     lens_misfit: float
     contrast: float
 
+    def drawn(self, cells: tuple[int, int], width: int, height: int) -> Grid:
+        """How much of each sample the site takes over: (height, width) samples of a component with such cells."""
+        across, down = cells
+        cover = np.zeros((height * down + 2, width * across + 2))
+        for j in range(self.height):
+            for i in range(self.width):
+                top, left = self.y + j, self.x + i
+                part = cover[top : top + 3, left : left + 3]
+                np.maximum(part, np.array(_SPREADS[self.spread])[: part.shape[0], : part.shape[1]], out=part)
+        return cover[1:-1, 1:-1].reshape(height, down, width, across).mean((1, 3))
+
 
 @dataclass(frozen=True)
 class _Profile:
@@ -78,38 +88,39 @@ class _Profile:
     spread: str
 
 
-def fit_site(maps: Sequence[DepartureMap], layout: PictureFormat, scales: Sequence[float], x: int, y: int) -> SiteFit:
+def fit_site(values: Sequence[Plane], cells: Sequence[tuple[int, int]], scales: Sequence[float], x: int, y: int) -> SiteFit:
     """Fit the profiles of sensor sites near `x`, `y` and those of a lens.
 
     Parameters
     ----------
-    maps : sequence of DepartureMap
-    layout : PictureFormat
+    values : sequence of ndarray, (height, width)
+        Mean over time of each component, in 8-bit display steps.
+    cells : sequence of tuple of int
+        How many pixels across and down share a sample of each component.
     scales : sequence of float
         The usual departure near the place in each component, in 8-bit display steps.
     x, y : int
         Pixel of the picture; the search goes on from the best profile while it moves.
     """
-    fit = _fit_near(maps, layout, scales, x, y)
+    fit = _fit_near(values, tuple(cells), scales, x, y)
     for _ in range(3):
         if (fit.x, fit.y) == (x, y):
             break
         x, y = fit.x, fit.y
-        fit = _fit_near(maps, layout, scales, x, y)
+        fit = _fit_near(values, tuple(cells), scales, x, y)
     return fit
 
 
-def _fit_near(maps: Sequence[DepartureMap], layout: PictureFormat, scales: Sequence[float], x: int, y: int) -> SiteFit:
-    cells = [layout.subsampling(i) for i in range(len(maps))]
+def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales: Sequence[float], x: int, y: int) -> SiteFit:
     wide, tall = max(c[0] for c in cells), max(c[1] for c in cells)
     half = _WINDOW // 2
     left, top = (x - half + 1) // wide * wide, (y - half + 1) // tall * tall
-    profiles, sensor, lens = _profiles(tuple(cells), x - left, y - top)
+    profiles, sensor, lens = _profiles(cells, x - left, y - top)
     left_sensor, left_lens = np.zeros(len(profiles)), np.zeros(len(lens[0]))
     energy = allowance = 0.0
     amplitudes, grounds = [], []
-    for i, (m, (across, down)) in enumerate(zip(maps, cells, strict=True)):
-        window = _window(m.value, left // across, top // down, _WINDOW // across, _WINDOW // down)
+    for i, (value, (across, down)) in enumerate(zip(values, cells, strict=True)):
+        window = _window(value, left // across, top // down, _WINDOW // across, _WINDOW // down)
         hole = (_HOLE if across == 1 else 4, _HOLE if down == 1 else 4)
         departs, ground, used = _departure(window, (x - left) // across, (y - top) // down, *hole)
         weight = 1 / (scales[i] ** 2 + 1)
@@ -127,10 +138,11 @@ def _fit_near(maps: Sequence[DepartureMap], layout: PictureFormat, scales: Seque
         grounds.append(float(ground[(y - top) // down, (x - left) // across]))
     best = int(np.argmin(left_sensor))
     shape = profiles[best]
+    height, width = values[0].shape[0] * cells[0][1], values[0].shape[1] * cells[0][0]
     misfit, lens_misfit = (max(0.0, float(rest.min()) - allowance) / max(energy, 1e-9) for rest in (left_sensor, left_lens))
     return SiteFit(
-        x=min(max(0, x + shape.dx), layout.width - 1),
-        y=min(max(0, y + shape.dy), layout.height - 1),
+        x=min(max(0, x + shape.dx), width - 1),
+        y=min(max(0, y + shape.dy), height - 1),
         width=shape.width,
         height=shape.height,
         spread=shape.spread,

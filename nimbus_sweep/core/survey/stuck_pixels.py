@@ -23,7 +23,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..frames import PictureFormat
+from ..colour import to_rgb
+from ..frames import Colour, PictureFormat
 from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
 from .sensor_site import SiteFit, fit_site
@@ -204,18 +205,22 @@ def _confidence(
         luma, *chroma = np.abs(fit.amplitudes)
         # Real things are seldom a colour without a change of brightness.
         colour_alone = volume.format.components[0].name == "Y" and luma < 0.15 * max(chroma, default=0.0)
-        at_an_end = _within(_short_of_end(volume, fit), 0, 20, 40)
+        at_an_end = _within(held_value(fit, volume.format, volume.colour)[2], 0, 20, 40)
         confidence *= _within(fit.misfit, 0, 0.15, 0.15) * min(1.0, fit.contrast / 6)
         confidence *= max(float(sharper_than_a_lens), as_sharp * max(at_an_end, float(colour_alone)))
     return round(float(min(1.0, max(0.0, confidence))), 3)
 
 
-def _short_of_end(volume: TimeVolume, fit: SiteFit) -> float:
-    """How far off 0 or 255 the site's red, green and blue lie: the worst of those that depart."""
-    change = _rgb(volume, fit.amplitudes)
-    reached = _rgb(volume, fit.ground, absolute=True) + change
-    departs = np.abs(change) > 0.25 * np.abs(change).max()
-    return float(np.minimum(np.abs(reached), np.abs(255 - reached))[departs].max(initial=0))
+def held_value(fit: SiteFit, layout: PictureFormat, colour: Colour) -> tuple[NDArray[np.float64], NDArray[np.bool_], float]:
+    """The value a site holds in red, green and blue, which of them it holds, and how far off 0 or 255 the worst lies."""
+    change = to_rgb(fit.amplitudes, layout, colour, difference=True)
+    held = to_rgb(fit.ground, layout, colour) + change
+    size = np.abs(change)
+    off = np.minimum(np.abs(held), np.abs(255 - held))
+    departs = size > 0.25 * size.max()
+    short = float(off[departs].max(initial=0))
+    # A channel that departs little is held too if it lies at an end, as blue is by white before a bright sky.
+    return held, departs | ((size > 5) & (off < 15)), short
 
 
 def _within(value: float, low: float, high: float, fade: float) -> float:
@@ -257,22 +262,6 @@ def _scale(m: DepartureMap, row: int, col: int) -> float:
     return 1.4826 * float(np.median(np.abs(m.depart[max(0, row - 10) : row + 11, max(0, col - 10) : col + 11])))
 
 
-def _rgb(volume: TimeVolume, values: Sequence[float], absolute: bool = False) -> NDArray[np.float64]:
-    """Values of the components, or differences of them, as red, green and blue of 0 to 255."""
-    names = [c.name for c in volume.format.components if c.name != "A"]
-    if "R" in names:
-        return np.array([values[names.index(n)] for n in "RGB"])
-    full = volume.colour.full_range
-    luma = (values[0] - (16 if absolute and not full else 0)) * (1 if full else 255 / 219)
-    if len(names) < 3:
-        return np.full(3, luma)
-    blue, red = ((v - (128 if absolute else 0)) * (1 if full else 255 / 224) for v in values[1:3])
-    # ITU-R BT.709; the other matrices differ too little to change a colour's name.
-    r = luma + 1.5748 * red
-    b = luma + 1.8556 * blue
-    return np.array([r, (luma - 0.2126 * r - 0.0722 * b) / 0.7152, b])
-
-
 def colour_name(rgb: NDArray[np.float64]) -> str:
     """Name a departure in red, green and blue: the channels that stand out upward, or what remains when they fall."""
     size = np.abs(rgb).max()
@@ -304,7 +293,7 @@ def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int
     layout = volume.format
     places = [_at(layout, i, x, y) for i in range(len(maps))]
     scales = [_scale(m, row, col) for m, (row, col) in zip(maps, places, strict=True)]
-    fit = fit_site(maps, layout, scales, x, y)
+    fit = fit_site([m.value for m in maps], [layout.subsampling(i) for i in range(len(maps))], scales, x, y)
     # The component in which the site stands out most tells in how many frames it does.
     index = int(np.argmax([abs(a) / (scale + 1) for a, scale in zip(fit.amplitudes, scales, strict=True)]))
     row, col = _at(layout, index, fit.x, fit.y)
@@ -315,7 +304,7 @@ def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int
         y=fit.y,
         width=fit.width,
         height=fit.height,
-        colour=colour_name(_rgb(volume, fit.amplitudes)),
+        colour=colour_name(to_rgb(fit.amplitudes, layout, volume.colour, difference=True)),
         confidence=0.0,
         seen=seen,
         looked=looked,
