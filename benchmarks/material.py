@@ -8,7 +8,7 @@ from __future__ import annotations
 import importlib.util
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
@@ -38,7 +38,7 @@ class MemorySource:
 
     pictures: Sequence[Planes]
     format: PictureFormat
-    colour: Colour = Colour(matrix=1)
+    colour: Colour = field(default_factory=lambda: Colour(matrix=1))
     rate: Fraction = Fraction(25)
 
     def __len__(self) -> int:

@@ -39,6 +39,6 @@ def _weights(packed: bytes, shape: tuple[int, int]) -> NDArray[np.float64]:
             laplacian[one, one] -= 1
     energy = laplacian.T @ laplacian
     lost, known = np.flatnonzero(hole.ravel()), np.flatnonzero(~hole.ravel())
-    weights = -np.linalg.solve(energy[np.ix_(lost, lost)], energy[np.ix_(lost, known)])
+    weights: NDArray[np.float64] = -np.linalg.solve(energy[np.ix_(lost, lost)], energy[np.ix_(lost, known)]).astype(np.float64)
     weights.setflags(write=False)
     return weights

@@ -7,12 +7,12 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-Samples = NDArray[np.generic]
+Samples = NDArray[np.unsignedinteger[Any]]
 
 
 @dataclass(frozen=True)

@@ -37,4 +37,3 @@ def median_and_spread(stack: NDArray[np.float32]) -> tuple[NDArray[np.float32], 
             median[y, x] = middle
             spread[y, x] = np.float32(0.7413) * (values[low] + values[high])
     return median, spread
-

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .errors import DiskFull
-from .frames import Colour, Component, Frame, FrameSource, PictureFormat
+from .frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples
 from .media.aside import written_aside
 
 MAX_FRAMES = 160
@@ -54,19 +54,19 @@ class TimeVolume:
         self.shot_frames: int = told["shot_frames"]
         self.numbers = np.asarray(told["numbers"], np.int64)
         self._places = {int(n): i for i, n in enumerate(self.numbers)}
-        self._data = np.memmap(path, self.format.dtype, "r")
+        mapped = np.memmap(path, self.format.dtype, "r")
         self._ends = np.cumsum([0] + [r * c for r, c in self.format.plane_shapes])
-        self._data = self._data[: len(self.numbers) * self._ends[-1]].reshape(len(self.numbers), self._ends[-1])
+        self._data: Samples = mapped[: len(self.numbers) * self._ends[-1]].reshape(len(self.numbers), self._ends[-1])
 
     def __len__(self) -> int:
         return self.shot_frames
 
-    def plane_stack(self, plane: int) -> NDArray[np.generic]:
+    def plane_stack(self, plane: int) -> Samples:
         """Plane `plane` of all held frames, (held, rows, samples a row), mapped read-only."""
         rows, cols = self.format.plane_shapes[plane]
         return self._data[:, self._ends[plane] : self._ends[plane + 1]].reshape(len(self.numbers), rows, cols)
 
-    def component_stack(self, index: int) -> NDArray[np.generic]:
+    def component_stack(self, index: int) -> Samples:
         """Component `index` of all held frames, (held, height, width), mapped read-only."""
         c = self.format.components[index]
         stack = self.plane_stack(c.plane)[:, : c.height]
@@ -129,18 +129,23 @@ def build_volume(
     source: FrameSource,
     on_frame: Callable[[Frame], None] | None = None,
     most: int = MAX_FRAMES,
+    first: int = 0,
+    stop: int | None = None,
 ) -> TimeVolume:
-    """Read all of `source` once and keep its time volume at `path`.
+    """Read a shot of `source` once and keep its time volume at `path`.
 
     Parameters
     ----------
+    first, stop : int
+        The shot's frames; all when `stop` is None.
     on_frame : callable
         Sees every frame on the way, so that other summaries need no second decode; may raise to stop.
     """
-    numbers = sample_numbers(0, len(source), source.format.frame_bytes, most)
+    stop = len(source) if stop is None else stop
+    numbers = sample_numbers(first, stop, source.format.frame_bytes, most)
     writer = VolumeWriter(path, source, numbers)
     try:
-        for frame in source.frames(0, len(source)):
+        for frame in source.frames(first, stop):
             writer.add(frame)
             if on_frame:
                 on_frame(frame)

@@ -107,7 +107,9 @@ def stick(frames: list[Planes], sites: list[StuckSite]) -> tuple[list[Planes], t
     return spoiled, masks
 
 
-def scatter(frames: list[Planes], count: int, seed: int, margin: int = 10, spreads: tuple[str, ...] = ("sharp", "mild", "mosaic")) -> list[StuckSite]:
+def scatter(
+    frames: list[Planes], count: int, seed: int, margin: int = 10, spreads: tuple[str, ...] = ("sharp", "mild", "mosaic")
+) -> list[StuckSite]:
     """Choose places for `count` stuck pixels, colours in turn, apart from each other and visible where they lie."""
     rng = np.random.default_rng(seed)
     height, width = frames[0][0].shape

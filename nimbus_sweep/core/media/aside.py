@@ -40,7 +40,7 @@ def written_aside(path: str | Path) -> Iterator[BinaryIO]:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())
-        os.replace(aside, path)
+        aside.replace(path)
     except BaseException as error:
         aside.unlink(missing_ok=True)
         if isinstance(error, OSError) and error.errno in _FULL:

@@ -102,9 +102,7 @@ def picture_format(name: str, width: int, height: int) -> PictureFormat:
             places = {names[c.plane]: (c.plane, 0, 1) for c in described.components}
         else:
             chroma = iter(("Cb", "Cr"))
-            places = {
-                ("A" if c.is_alpha else "Y" if c.is_luma else next(chroma)): (c.plane, 0, 1) for c in described.components
-            }
+            places = {("A" if c.is_alpha else "Y" if c.is_luma else next(chroma)): (c.plane, 0, 1) for c in described.components}
             if len({plane for plane, _, _ in places.values()}) != len(places):
                 raise UnreadableReel(f"Its pixel format, {name}, is not supported. Convert it to yuv422p10le first.")
     across, down = _chroma_shift(name, width, height)
@@ -139,7 +137,7 @@ def planes_of(picture: av.VideoFrame, layout: PictureFormat) -> tuple[Samples, .
     planes = []
     for plane, (rows, cols) in zip(picture.planes, layout.plane_shapes, strict=False):
         pitch = plane.line_size // layout.dtype.itemsize
-        view = np.frombuffer(plane, layout.dtype, count=rows * pitch if len(memoryview(plane)) >= rows * plane.line_size else -1)
+        view = np.frombuffer(memoryview(plane), layout.dtype)
         planes.append(view[: rows * pitch].reshape(rows, pitch)[:, :cols].copy())
     return tuple(planes)
 
@@ -151,7 +149,7 @@ def to_picture(frame: Frame) -> av.VideoFrame:
     for plane, samples in zip(picture.planes, frame.planes, strict=False):
         pitch = plane.line_size // layout.dtype.itemsize
         rows, cols = samples.shape
-        view = np.frombuffer(plane, layout.dtype)[: rows * pitch].reshape(rows, pitch)
+        view = np.frombuffer(memoryview(plane), layout.dtype)[: rows * pitch].reshape(rows, pitch)
         view[:, :cols] = samples
     colour = frame.colour
     picture.colorspace = colour.matrix
@@ -169,6 +167,6 @@ def to_kin(frame: Frame, layout: PictureFormat) -> Frame:
     kin = Frame(frame.number, planes, layout, frame.colour)
     for i, component in enumerate(layout.components):
         own = frame.format.index(component.name)
-        source = frame.component(own)
-        kin.component(i)[:] = source >> frame.format.components[own].shift if frame.format.components[own].shift else source
+        source = frame.component(own).astype(layout.dtype)
+        kin.component(i)[:] = np.right_shift(source, frame.format.components[own].shift)
     return kin

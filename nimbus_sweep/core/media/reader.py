@@ -114,7 +114,7 @@ class MovieReader:
         self._lock = threading.RLock()
         self._cache = FrameCache(cache_bytes)
         self._container: av.container.InputContainer | None = None
-        self._decoder: Iterator[av.VideoFrame] | None = None
+        self._decoder: Iterator[Frame] | None = None
         self._next = -1
         self._stamp = self._file_stamp()
         self._scan()
@@ -149,9 +149,7 @@ class MovieReader:
                 raise UnreadableReel(f"{self.path.name} holds no pictures, only {_kinds(container)}. Choose a file with a video stream.")
             stream = container.streams.video[0]
             if "image2" in container.format.name or container.format.name.endswith("_pipe"):
-                raise UnreadableReel(
-                    f"{self.path.name} is a still picture. Defects are found by looking along time: choose a movie file."
-                )
+                raise UnreadableReel(f"{self.path.name} is a still picture. Defects are found by looking along time: choose a movie file.")
             context = stream.codec_context
             if context.width <= 0 or context.height <= 0 or not context.pix_fmt:
                 raise UnreadableReel(f"{self.path.name}: its pictures have no readable size or pixel format. The file is damaged.")
@@ -259,9 +257,7 @@ class MovieReader:
             assumptions=tuple(assumptions),
         )
 
-    def _promised(
-        self, container: av.container.InputContainer, stream: av.VideoStream, count: int, end: float, sound_end: float
-    ) -> int:
+    def _promised(self, container: av.container.InputContainer, stream: av.VideoStream, count: int, end: float, sound_end: float) -> int:
         promised = count + self._cut_short
         # A container keeps its own clock: a promise in seconds counts only beyond two frames and a tenth of a second.
         slack = max(0.1, 2 / float(self.rate))
@@ -313,6 +309,11 @@ class MovieReader:
 
     def __len__(self) -> int:
         return len(self._stamps)
+
+    @property
+    def key_frames(self) -> list[int]:
+        """Numbers of the frames that are coded on their own."""
+        return [bisect.bisect_left(self._stamps, key) for key in self._keys]
 
     def time_of(self, number: int) -> Fraction:
         """Seconds from the first frame to frame `number`, exact."""
@@ -490,8 +491,8 @@ def _missing_words(missing: int, readable: int, error: str) -> str:
 
 
 def _kinds(container: av.container.InputContainer) -> str:
-    kinds = sorted({s.type for s in container.streams}) or ["nothing"]
-    return " and ".join({"audio": "sound", "subtitle": "titles"}.get(k, k) for k in kinds)
+    kinds = sorted({str(s.type) for s in container.streams})
+    return " and ".join({"audio": "sound", "subtitle": "titles"}.get(k, k) for k in kinds) or "nothing"
 
 
 def _words(error: BaseException) -> str:

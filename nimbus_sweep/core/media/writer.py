@@ -6,8 +6,9 @@ without decoding. FFV1 codes every frame alone, so chunks join anywhere.
 
 from __future__ import annotations
 
+import hashlib
 import heapq
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
 
@@ -90,7 +91,7 @@ def _add_video(container: av.container.OutputContainer, held: PictureFormat, fac
     return stream
 
 
-def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, str] | None = None, on_frame: Callable[[int], None] | None = None) -> None:
+def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, str] | None = None) -> None:
     """Join chunk files into one delivery with the reel's sound, packet by packet.
 
     Parameters
@@ -104,32 +105,34 @@ def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, s
     tags : dict
         Written into the file beside the source's own.
     """
-    with written_aside(out) as stream, av.open(stream, "w", format="matroska") as container, av.open(str(chunks[0])) as first:
-        with av.open(str(reel.path), metadata_errors="replace") as source:
-            for key, value in {**source.metadata, **(tags or {})}.items():
-                container.metadata[key] = value
-            template = first.streams.video[0]
-            video = container.add_stream_from_template(template)
-            video.time_base = _OUT_BASE
-            video.codec_context.framerate = reel.facts.rate
-            for key, value in source.streams.video[0].metadata.items():
-                if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
-                    video.metadata[key] = value
-            aspect = reel.facts.sample_aspect
-            if aspect != 1:
-                video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
-            sounds = [s for s in source.streams.audio if s.codec_context.name]
-            copies = {s.index: container.add_stream_from_template(s) for s in sounds}
-            for s in sounds:
-                copies[s.index].metadata.update(s.metadata)
-            packets = heapq.merge(_pictures(chunks, reel, video, on_frame), _sound(source, sounds, copies, reel.facts.start), key=lambda p: p[0])
-            for _, packet in packets:
-                container.mux_one(packet)
+    with (
+        written_aside(out) as stream,
+        av.open(stream, "w", format="matroska") as container,
+        av.open(str(chunks[0])) as first,
+        av.open(str(reel.path), metadata_errors="replace") as source,
+    ):
+        for key, value in {**source.metadata, **(tags or {})}.items():
+            container.metadata[key] = value
+        template = first.streams.video[0]
+        video = container.add_stream_from_template(template)
+        video.time_base = _OUT_BASE
+        video.codec_context.framerate = reel.facts.rate
+        for key, value in source.streams.video[0].metadata.items():
+            if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
+                video.metadata[key] = value
+        aspect = reel.facts.sample_aspect
+        if aspect != 1:
+            video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
+        sounds = [s for s in source.streams.audio if s.codec_context.name]
+        copies = {s.index: container.add_stream_from_template(s) for s in sounds}
+        for s in sounds:
+            copies[s.index].metadata.update(s.metadata)
+        packets = heapq.merge(_pictures(chunks, reel, video), _sound(source, sounds, copies, reel.facts.start), key=lambda p: p[0])
+        for _, packet in packets:
+            container.mux_one(packet)
 
 
-def _pictures(
-    chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream, on_frame: Callable[[int], None] | None
-) -> Iterator[tuple[float, av.Packet]]:
+def _pictures(chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream) -> Iterator[tuple[float, av.Packet]]:
     number = 0
     for chunk in chunks:
         with av.open(str(chunk)) as container:
@@ -142,8 +145,6 @@ def _pictures(
                 packet.pts = packet.dts = round(seconds / _OUT_BASE)
                 packet.duration = round(1 / reel.facts.rate / _OUT_BASE)
                 number += 1
-                if on_frame:
-                    on_frame(number)
                 yield float(seconds), packet
     if number != len(reel):
         raise RuntimeError(f"the chunks hold {number} frames, the reel {len(reel)}")
@@ -183,3 +184,17 @@ def sound_samples(path: str | Path, index: int = 0) -> tuple[np.ndarray, Fractio
             blocks.append(block)
     picture_start = MovieReader(path).facts.start
     return np.concatenate(blocks, axis=1), (start or Fraction(0)) - picture_start, rate
+
+
+def sound_packets(path: str | Path) -> list[list[str]]:
+    """For each sound stream of a file, the SHA-256 of every packet, in order."""
+    digests: dict[int, list[str]] = {}
+    with av.open(str(path), metadata_errors="replace") as container:
+        streams = [s for s in container.streams.audio if s.codec_context.name]
+        for stream in streams:
+            digests[stream.index] = []
+        if streams:
+            for packet in container.demux(*streams):
+                if packet.size:
+                    digests[packet.stream.index].append(hashlib.sha256(bytes(packet)).hexdigest())
+    return list(digests.values())

@@ -1,0 +1,81 @@
+"""One module for each kind of step; the registry below lists them in the order that works."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from ..frames import FrameSource
+from ..survey.findings import Finding
+from ..volume import TimeVolume
+from . import pixel_mend
+
+
+class Knowledge(Protocol):
+    """What a step's analysis learned of a shot."""
+
+    def save(self, path: Path) -> None:
+        """Write it to `path`, whole or not at all."""
+        ...
+
+    def touched(self) -> list[NDArray[np.int64]]:
+        """For each component of the format, the samples the step rewrites, numbered in row order."""
+        ...
+
+    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
+        """`source` with the step put on frames `first` to `stop` - 1."""
+        ...
+
+
+@dataclass(frozen=True)
+class StepKind:
+    """A kind of step.
+
+    Attributes
+    ----------
+    kind : str
+        Its name in recipes and on the command line.
+    title : str
+        Its name on the screens.
+    summary : str
+        What it does, in one sentence.
+    version : int
+        Raised when its analysis changes, so that older analyses are not used again.
+    settings : type
+        The pydantic model that validates its settings everywhere.
+    analyse : callable
+        ``(volume, settings, on_progress)`` gives the knowledge.
+    load : callable
+        Reads knowledge back.
+    settle : callable
+        ``(settings, findings)`` fills in what was left to the survey.
+    """
+
+    kind: str
+    title: str
+    summary: str
+    version: int
+    settings: type[BaseModel]
+    analyse: Callable[[TimeVolume, Any, Callable[[float], None] | None], Knowledge]
+    load: Callable[[Path], Knowledge]
+    settle: Callable[[Any, Iterable[Finding]], BaseModel]
+
+
+STEPS: dict[str, StepKind] = {
+    "pixel-mend": StepKind(
+        kind="pixel-mend",
+        title="Pixel mend",
+        summary="Makes up stuck and dead pixels from their surroundings, the same way in every frame.",
+        version=1,
+        settings=pixel_mend.PixelMendSettings,
+        analyse=pixel_mend.analyse,
+        load=pixel_mend.MendPlan.load,
+        settle=pixel_mend.settle,
+    ),
+}

@@ -10,7 +10,7 @@ shot's own neighbourhood (least-squares prediction; ridge: Hoerl and Kennard 197
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,6 +24,7 @@ from ..fill import biharmonic_weights
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples
 from ..media.aside import written_aside
 from ..survey.departures import ring_mean
+from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site
 from ..survey.stuck_pixels import held_value
 from ..volume import TimeVolume
@@ -113,6 +114,14 @@ class MendPlan:
         with written_aside(path) as stream:
             np.savez(stream, count=len(self.components), **arrays)
 
+    def touched(self) -> list[NDArray[np.int64]]:
+        """For each component, the samples the plan rewrites, numbered in row order."""
+        return [plan.touched if plan else np.zeros(0, np.int64) for plan in self.components]
+
+    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
+        """`source` with frames `first` to `stop` - 1 mended."""
+        return MendedSource(source, self, first, stop)
+
     @classmethod
     def load(cls, path: Path) -> MendPlan:
         """Read a plan written by `save`."""
@@ -154,14 +163,23 @@ class MendedSource:
         return mended
 
 
-def analyse(volume: TimeVolume, sites: Sequence[Site], on_progress: Callable[[float], None] | None = None) -> MendPlan:
+def settle(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMendSettings:
+    """Name the sites: those of `settings`, or the findings that are sure enough."""
+    if settings.sites is not None:
+        return settings
+    sure = [f for f in findings if f.step == "pixel-mend" and (f.by_hand or f.confidence >= settings.sure)]
+    sites = (Site(x=f.x, y=f.y, width=f.width, height=f.height) for f in sorted(sure, key=lambda f: (f.y, f.x)))
+    return settings.model_copy(update={"sites": tuple(sites)})
+
+
+def analyse(volume: TimeVolume, settings: PixelMendSettings, on_progress: Callable[[float], None] | None = None) -> MendPlan:
     """Learn from the whole shot how each site's samples are to be mended.
 
     Parameters
     ----------
     volume : TimeVolume
-    sites : sequence of Site
-        Sites off the picture are left out.
+    settings : PixelMendSettings
+        With its sites named (see `settle`); sites off the picture are left out.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
 
@@ -170,7 +188,7 @@ def analyse(volume: TimeVolume, sites: Sequence[Site], on_progress: Callable[[fl
     MendPlan
     """
     layout = volume.format
-    inside = [s for s in sites if s.x < layout.width and s.y < layout.height]
+    inside = [s for s in settings.sites or () if s.x < layout.width and s.y < layout.height]
     models = [_model(volume, site) for site in inside]
     plans: list[ComponentPlan | None] = []
     for i, component in enumerate(layout.components):
@@ -315,7 +333,7 @@ def _learn(stack: Samples, cores: Mask, core: tuple[slice, slice], component: Co
     usual, usual_size = _usual_departures(values, hole, others)
     near = cv2.dilate(own.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)[hole]
     bias = np.median(departs, axis=0)
-    gain, offset, carries, lively, covers = _coverage(values[:, hole], values[:, hole] - departs, code)
+    gain, offset, carries, covers = _coverage(values[:, hole], values[:, hole] - departs, code)
     if model:
         expected_gain, expected_offset, change = (a[hole] for a in model.over((top, left, bottom, right)))
         covered = np.abs(change) > 0.7 * code
@@ -391,9 +409,9 @@ def _by_place(told: Grid) -> Grid:
     return np.where((~np.isnan(told)).sum(0) >= 3, np.nanmedian(np.where(np.isnan(told), middle, told), axis=0), middle)
 
 
-def _coverage(seen: Grid, predicted: Grid, code: float) -> tuple[Grid, Grid, Mask, Mask, Mask]:
-    """Gain and offset with which each sample carries the picture; whether that is told well enough, whether the
-    scene lives enough there to tell, and whether it tells that something lies over the sample.
+def _coverage(seen: Grid, predicted: Grid, code: float) -> tuple[Grid, Grid, Mask, Mask]:
+    """Gain and offset with which each sample carries the picture; whether that is told well enough; and whether it
+    tells that something lies over the sample.
 
     Parameters
     ----------
@@ -422,7 +440,7 @@ def _coverage(seen: Grid, predicted: Grid, code: float) -> tuple[Grid, Grid, Mas
         sure &= spread > (3 * code) ** 2
     gain = np.stack(gains)
     carries = sure & (gain.min(0) > 0.3) & (gain.max(0) < 1.25) & (gain.max(0) - gain.min(0) < 0.25)
-    return gain[0], offsets[0], carries, sure, sure & (gain.max(0) < 0.93)
+    return gain[0], offsets[0], carries, sure & (gain.max(0) < 0.93)
 
 
 def _weights(values: Grid, lost: Mask, unusable: Mask) -> tuple[Mask, Grid]:

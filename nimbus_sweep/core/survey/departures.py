@@ -15,9 +15,7 @@ Plane = NDArray[np.float32]
 
 SAMPLED = 96
 _SPANS = 8
-_PAIRS = {
-    reach: [(-reach, dx) for dx in range(-reach, reach + 1)] + [(dy, -reach) for dy in range(1 - reach, 1)] for reach in (2, 3)
-}
+_PAIRS = {reach: [(-reach, dx) for dx in range(-reach, reach + 1)] + [(dy, -reach) for dy in range(1 - reach, 1)] for reach in (2, 3)}
 
 
 @dataclass(frozen=True)

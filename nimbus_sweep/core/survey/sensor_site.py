@@ -129,9 +129,9 @@ def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scale
         energy += weight * own
         allowance += weight * scales[i] ** 2 * 0.15 * used.sum()
         for profile, rest in ((sensor[i], left_sensor), (lens[i], left_lens)):
-            shape = profile[:, used.ravel()]
-            power = (shape**2).sum(1) + 1e-9
-            fitted = shape @ at / power
+            drawn = profile[:, used.ravel()]
+            power = (drawn**2).sum(1) + 1e-9
+            fitted = drawn @ at / power
             rest += weight * (own - fitted**2 * power)
             if rest is left_sensor:
                 amplitudes.append(fitted)
@@ -184,7 +184,7 @@ def _profiles(cells: tuple[tuple[int, int], ...], col: int, row: int) -> tuple[l
                     for j in range(height):
                         for i in range(width):
                             window = picture[row + dy + j - 1 : row + dy + j + 2, col + dx + i - 1 : col + dx + i + 2]
-                            np.maximum(window, kernel, out=window)
+                            window[:] = np.maximum(window, np.array(kernel))
                     profiles.append(_Profile(dx, dy, width, height, spread))
                     drawn.append(picture)
     points = [

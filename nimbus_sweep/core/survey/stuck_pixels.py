@@ -16,7 +16,7 @@ The first rests on rank statistics (median, median absolute deviation: Rousseeuw
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import cv2
@@ -27,6 +27,7 @@ from ..colour import to_rgb
 from ..frames import Colour, PictureFormat
 from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
+from .findings import Finding
 from .sensor_site import SiteFit, fit_site
 
 _SQUARE3 = np.ones((3, 3), np.uint8)
@@ -89,7 +90,8 @@ class StuckPixel:
         if self.scene_change >= 4:
             ground = f"while the light around it changed by {self.scene_change:.0f}"
         else:
-            ground = f"in a still scene; a sensor site's profile explains {100 * (1 - self.misfit):.0f} % of it, a lens's {100 * (1 - self.lens_misfit):.0f} %"
+            site, lens = 100 * (1 - self.misfit), 100 * (1 - self.lens_misfit)
+            ground = f"in a still scene; a sensor site's profile explains {site:.0f} % of it, a lens's {lens:.0f} %"
         return f"Departs by {self.departure:.0f} of 255 in {self.seen} of {self.looked} frames looked at, {size}, {ground}."
 
 
@@ -177,7 +179,7 @@ def _chance(m: DepartureMap, score: Plane) -> float:
     those found, so that a few true defects among them do not move it.
     """
     rows, cols = np.nonzero(score > 0.5)
-    own = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, y, x)]
+    own = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
     if len(own) < 8:
         return 0.0
     return min(_CONVINCES_CEILING, 0.5 + (float(np.median(own)) - 0.5) / np.log(2) * np.log(len(own) / 0.05))
@@ -267,12 +269,12 @@ def colour_name(rgb: NDArray[np.float64]) -> str:
     size = np.abs(rgb).max()
     if size == 0:
         return "black"
-    up = tuple(bool(v > 0.35 * rgb.max()) and bool(v > 0.2 * size) for v in rgb)
+    up: tuple[bool, ...] = tuple(bool(v > 0.35 * rgb.max()) and bool(v > 0.2 * size) for v in rgb)
     if not any(up):
         # Everything falls: name what falls least, if one falls far less.
         kept = tuple(bool(v > -0.35 * size) for v in rgb)
         up = kept if any(kept) and not all(kept) else (False, False, False)
-    return {
+    names: dict[tuple[bool, ...], str] = {
         (True, True, True): "white",
         (True, False, False): "red",
         (False, True, False): "green",
@@ -280,7 +282,8 @@ def colour_name(rgb: NDArray[np.float64]) -> str:
         (True, True, False): "yellow",
         (True, False, True): "magenta",
         (False, True, True): "cyan",
-    }.get(up, "black")
+    }
+    return names.get(up, "black")
 
 
 def _at(layout: PictureFormat, index: int, x: int, y: int) -> tuple[int, int]:
@@ -330,3 +333,36 @@ def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) 
     if m.own_life[row, col] < 0.35 * m.ring_life[row, col]:
         departs |= np.abs(value - np.median(value)) <= 2 + 2 * m.own_life[row, col]
     return int(departs.sum()), len(value)
+
+
+def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
+    """The site as a finding of the shot `first` to `stop` - 1."""
+    return Finding(
+        kind="stuck-pixel",
+        step="pixel-mend",
+        x=site.x,
+        y=site.y,
+        width=site.width,
+        height=site.height,
+        first=first,
+        stop=stop,
+        confidence=site.confidence,
+        title=f"{'Dead' if site.colour == 'black' else 'Stuck'} pixel, {site.colour}",
+        sentence=site.sentence,
+        numbers={
+            "colour": site.colour,
+            "seen": site.seen,
+            "looked": site.looked,
+            "share_of_frames": round(site.seen / max(1, site.looked), 3),
+            "departure": site.departure,
+            "scene_change": site.scene_change,
+            "misfit": site.misfit,
+            "lens_misfit": site.lens_misfit,
+        },
+        by_hand=site.by_hand,
+    )
+
+
+def findings(volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None) -> list[Finding]:
+    """The stuck pixels of a shot as findings, surest first."""
+    return [as_finding(site, first, stop) for site in find(volume, on_progress).found]

@@ -1,0 +1,182 @@
+"""A treatment: the ordered steps put on a shot, the keys of their analyses, and its JSON form, the recipe."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from .errors import SweepError
+from .frames import FrameSource
+from .steps import STEPS, Knowledge, StepKind
+from .survey.findings import Finding
+from .volume import TimeVolume, build_volume
+
+
+class Step(BaseModel):
+    """One step of a treatment."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    kind: str
+    on: bool = True
+    settings: dict[str, Any] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _known(self) -> Step:
+        if self.kind not in STEPS:
+            raise ValueError(f"there is no step called {self.kind!r}; there are: {', '.join(STEPS)}")
+        checked = STEPS[self.kind].settings.model_validate(self.settings)
+        object.__setattr__(self, "settings", checked.model_dump(mode="json"))
+        return self
+
+    @property
+    def of(self) -> StepKind:
+        """The kind of step."""
+        return STEPS[self.kind]
+
+    def parsed(self) -> BaseModel:
+        """The settings as their own model."""
+        return self.of.settings.model_validate(self.settings)
+
+
+class Recipe(BaseModel):
+    """A treatment under a name, as it is kept in a JSON file."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    format: Literal["nimbus-sweep recipe"] = "nimbus-sweep recipe"
+    version: Literal[1] = 1
+    name: str = Field("", max_length=200)
+    steps: tuple[Step, ...] = ()
+
+    def settled(self, findings: Iterable[Finding]) -> Recipe:
+        """The recipe with everything named that was left to the survey."""
+        known = list(findings)
+        steps = [s.model_copy(update={"settings": s.of.settle(s.parsed(), known).model_dump(mode="json")}) for s in self.steps]
+        return self.model_copy(update={"steps": tuple(steps)})
+
+    @property
+    def active(self) -> list[Step]:
+        """The steps that are switched on, in order."""
+        return [step for step in self.steps if step.on]
+
+    @property
+    def needs_survey(self) -> bool:
+        """Whether some step leaves to the survey what it is to act on."""
+        return any(step.of.settle(step.parsed(), ()).model_dump(mode="json") != step.settings for step in self.active)
+
+
+def read_recipe(path: Path) -> Recipe:
+    """Read a recipe file.
+
+    Raises
+    ------
+    SweepError
+        If it cannot be read or is no recipe; the text says what is wrong where.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise SweepError(f"The recipe {path} cannot be read ({error}). Name a recipe file.") from error
+    try:
+        return Recipe.model_validate_json(text)
+    except ValidationError as error:
+        raise SweepError(f"{path} is not a usable recipe: {told(error)}.") from error
+
+
+def told(error: ValidationError) -> str:
+    """The first fault of a validation in words."""
+    first = error.errors()[0]
+    place = ".".join(str(part) for part in first["loc"]) or "the whole"
+    return f"{place}: {first['msg'].removeprefix('Value error, ')}"
+
+
+def suggested(findings: Iterable[Finding]) -> Recipe:
+    """The steps that a survey suggests, in the order that works."""
+    kinds = {f.step for f in findings if f.convinces}
+    return Recipe(name="As surveyed", steps=tuple(Step(kind=kind) for kind in STEPS if kind in kinds))
+
+
+def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step]) -> str:
+    """The name under which the analysis of the last of `steps` is kept.
+
+    Made of the reel's fingerprint, the shot, the steps before and the step's own settings, so that it is found
+    again until something it depends on changes.
+    """
+    chain = [(s.kind, s.of.version, s.settings) for s in steps if s.on]
+    text = json.dumps([fingerprint, first, stop, chain], sort_keys=True)
+    return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+class Analyses:
+    """Analyses of shots, kept as files in a folder under their keys.
+
+    Parameters
+    ----------
+    folder : Path
+    fingerprint : str
+        Of the reel and of how it is read.
+    first, stop : int
+        The shot.
+    """
+
+    def __init__(self, folder: Path, fingerprint: str, first: int, stop: int) -> None:
+        self.folder, self.fingerprint, self.first, self.stop = folder, fingerprint, first, stop
+
+    def path(self, steps: Sequence[Step]) -> Path:
+        """Where the analysis of the last of `steps` is kept."""
+        return self.folder / f"{analysis_key(self.fingerprint, self.first, self.stop, steps)}.npz"
+
+    def ready(self, recipe: Recipe) -> bool:
+        """Whether every analysis the recipe needs is there."""
+        return all(self.path(recipe.active[: n + 1]).exists() for n in range(len(recipe.active)))
+
+    def load(self, recipe: Recipe) -> list[Knowledge]:
+        """The knowledge of every active step; raises FileNotFoundError for one not made yet."""
+        return [step.of.load(self.path(recipe.active[: n + 1])) for n, step in enumerate(recipe.active)]
+
+    def make(
+        self, recipe: Recipe, source: FrameSource, volume: TimeVolume, on_progress: Callable[[float], None] | None = None
+    ) -> list[Knowledge]:
+        """Make what is missing, and give the knowledge of every active step.
+
+        Parameters
+        ----------
+        recipe : Recipe
+            Settled.
+        source : FrameSource
+            The reel.
+        volume : TimeVolume
+            Of the untreated shot.
+        on_progress : callable
+            Told the share done, 0 to 1; may raise to stop.
+        """
+        made: list[Knowledge] = []
+        active = recipe.active
+        self.folder.mkdir(parents=True, exist_ok=True)
+        for n, step in enumerate(active):
+            path = self.path(active[: n + 1])
+            if not path.exists():
+                scratch = path.with_suffix(".volume")
+                before = volume
+                if made:
+                    treated = chain(source, made, self.first, self.stop)
+                    before = build_volume(scratch, treated, first=self.first, stop=self.stop)
+                share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
+                step.of.analyse(before, step.parsed(), share).save(path)
+                scratch.unlink(missing_ok=True)
+                scratch.with_suffix(".json").unlink(missing_ok=True)
+            made.append(step.of.load(path))
+        return made
+
+
+def chain(source: FrameSource, knowledge: Iterable[Knowledge], first: int, stop: int) -> FrameSource:
+    """`source` with the steps put on, one over the other, on frames `first` to `stop` - 1."""
+    for known in knowledge:
+        source = known.apply(source, first, stop)
+    return source
