@@ -134,6 +134,24 @@ class Frame:
         """The same frame on planes of its own, free to be written."""
         return replace(self, planes=tuple(plane.copy() for plane in self.planes))
 
+    def part(self, left: int, top: int, right: int, bottom: int) -> Frame:
+        """A rectangle of the frame, sharing its samples; planar formats only, edges on whole chroma cells."""
+        layout = self.format
+        components, planes = [], []
+        for i, c in enumerate(layout.components):
+            across, down = layout.subsampling(i)
+            part = self.component(i)[top // down : -(-bottom // down), left // across : -(-right // across)]
+            components.append(replace(c, plane=i, width=part.shape[1], height=part.shape[0]))
+            planes.append(part)
+        by_plane = sorted(range(len(planes)), key=lambda i: layout.components[i].plane)
+        shapes = tuple((planes[i].shape[0], planes[i].shape[1]) for i in by_plane)
+        # The colour description still speaks of the whole picture: its height chose an unnamed matrix.
+        colour = self.colour
+        if colour.matrix == 2 and len(components) > 1 and components[0].name == "Y":
+            colour = replace(colour, matrix=1 if layout.height >= 720 else 5)
+        kept = PictureFormat(layout.name, right - left, bottom - top, tuple(components), shapes, layout.dtype)
+        return Frame(self.number, tuple(planes[i] for i in by_plane), kept, colour)
+
     @property
     def nbytes(self) -> int:
         """Bytes held by the planes."""

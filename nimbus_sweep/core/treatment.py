@@ -51,7 +51,7 @@ class Recipe(BaseModel):
 
     format: Literal["nimbus-sweep recipe"] = "nimbus-sweep recipe"
     version: Literal[1] = 1
-    name: str = Field("", max_length=200)
+    name: str = Field(default="", max_length=200)
     steps: tuple[Step, ...] = ()
 
     def settled(self, findings: Iterable[Finding]) -> Recipe:

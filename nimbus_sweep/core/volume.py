@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -72,6 +72,12 @@ class TimeVolume:
         stack = self.plane_stack(c.plane)[:, : c.height]
         return stack[:, :, c.offset : c.offset + c.step * (c.width - 1) + 1 : c.step]
 
+    def window(self, x: int, y: int, reach: int) -> Window:
+        """The part of the volume within `reach` pixels of a place, edges on multiples of 16 pixels."""
+        left, top = max(0, x - reach) // 16 * 16, max(0, y - reach) // 16 * 16
+        right, bottom = min(self.format.width, x + reach), min(self.format.height, y + reach)
+        return Window(_PartOfVolume(self, left, top, right, bottom), left, top)
+
     def frame(self, number: int) -> Frame:
         """The held frame of that number; raises KeyError for one not held."""
         at = self._places[number]
@@ -83,6 +89,36 @@ class TimeVolume:
         for number in self.numbers:
             if first <= number < stop:
                 yield self.frame(int(number))
+
+
+class _PartOfVolume(TimeVolume):
+    """A rectangle of a volume, as a volume; planar or interleaved, its components are sliced where they lie."""
+
+    def __init__(self, whole: TimeVolume, left: int, top: int, right: int, bottom: int) -> None:
+        self._whole = whole
+        self.colour, self.rate, self.shot_frames, self.numbers = whole.colour, whole.rate, whole.shot_frames, whole.numbers
+        self._boxes = []
+        components = []
+        for i, c in enumerate(whole.format.components):
+            across, down = whole.format.subsampling(i)
+            box = (slice(top // down, -(-bottom // down)), slice(left // across, -(-right // across)))
+            self._boxes.append(box)
+            components.append(replace(c, height=box[0].stop - box[0].start, width=box[1].stop - box[1].start))
+        self.format = replace(whole.format, width=right - left, height=bottom - top, components=tuple(components))
+
+    def component_stack(self, index: int) -> Samples:
+        """Component `index` of all held frames, (held, height, width)."""
+        rows, cols = self._boxes[index]
+        return self._whole.component_stack(index)[:, rows, cols]
+
+
+@dataclass(frozen=True)
+class Window:
+    """A part of a volume and where its left upper pixel lies."""
+
+    volume: TimeVolume
+    left: int
+    top: int
 
 
 class VolumeWriter:

@@ -43,8 +43,8 @@ class Site(BaseModel):
 
     x: int = Field(ge=0, description="left pixel, from 0")
     y: int = Field(ge=0, description="upper pixel, from 0")
-    width: int = Field(1, ge=1, le=4, description="pixels across")
-    height: int = Field(1, ge=1, le=4, description="pixels down")
+    width: int = Field(default=1, ge=1, le=4, description="pixels across")
+    height: int = Field(default=1, ge=1, le=4, description="pixels down")
 
 
 class PixelMendSettings(BaseModel):
@@ -53,7 +53,7 @@ class PixelMendSettings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     sites: tuple[Site, ...] | None = None
-    sure: float = Field(0.5, ge=0.3, le=1, description="least confidence of a found site")
+    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found site")
 
 
 @dataclass(frozen=True)

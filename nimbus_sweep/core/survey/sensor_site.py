@@ -23,6 +23,8 @@ from .departures import Plane
 Grid = NDArray[np.float64]
 
 _WINDOW = 16
+# A misfit up to this is a plain profile.
+_PLAIN = 0.1
 _HOLE = 6
 # How a single site spreads (common practice, no source): not at all, a little, and by bilinear interpolation of
 # a red or blue site and of a green one.
@@ -102,16 +104,25 @@ def fit_site(values: Sequence[Plane], cells: Sequence[tuple[int, int]], scales: 
     x, y : int
         Pixel of the picture; the search goes on from the best profile while it moves.
     """
-    fit = _fit_near(values, tuple(cells), scales, x, y)
+    wide = _settled(values, tuple(cells), scales, x, y, False)
+    if wide.misfit <= _PLAIN:
+        return wide
+    # Where the surroundings are busy, one pixel and its neighbours are told better through a smaller hole.
+    tight = _settled(values, tuple(cells), scales, x, y, True)
+    return tight if tight.misfit <= _PLAIN and tight.lens_misfit > 4 * tight.misfit + 0.04 else wide
+
+
+def _settled(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales: Sequence[float], x: int, y: int, tight: bool) -> SiteFit:
+    fit = _fit_near(values, cells, scales, x, y, tight)
     for _ in range(3):
         if (fit.x, fit.y) == (x, y):
             break
         x, y = fit.x, fit.y
-        fit = _fit_near(values, tuple(cells), scales, x, y)
+        fit = _fit_near(values, cells, scales, x, y, tight)
     return fit
 
 
-def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales: Sequence[float], x: int, y: int) -> SiteFit:
+def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales: Sequence[float], x: int, y: int, tight: bool) -> SiteFit:
     wide, tall = max(c[0] for c in cells), max(c[1] for c in cells)
     half = _WINDOW // 2
     left, top = (x - half + 1) // wide * wide, (y - half + 1) // tall * tall
@@ -121,7 +132,7 @@ def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scale
     amplitudes, grounds = [], []
     for i, (value, (across, down)) in enumerate(zip(values, cells, strict=True)):
         window = _window(value, left // across, top // down, _WINDOW // across, _WINDOW // down)
-        hole = (_HOLE if across == 1 else 4, _HOLE if down == 1 else 4)
+        hole = (3, 3) if tight else (_HOLE if across == 1 else 4, _HOLE if down == 1 else 4)
         departs, ground, used = _departure(window, (x - left) // across, (y - top) // down, *hole)
         weight = 1 / (scales[i] ** 2 + 1)
         at = departs[used]
@@ -136,6 +147,8 @@ def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scale
             if rest is left_sensor:
                 amplitudes.append(fitted)
         grounds.append(float(ground[(y - top) // down, (x - left) // across]))
+    if tight:
+        left_sensor[[shape.width * shape.height > 1 for shape in profiles]] = np.inf
     best = int(np.argmin(left_sensor))
     shape = profiles[best]
     height, width = values[0].shape[0] * cells[0][1], values[0].shape[1] * cells[0][0]

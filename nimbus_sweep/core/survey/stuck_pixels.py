@@ -35,6 +35,8 @@ _SQUARE5 = np.ones((5, 5), np.uint8)
 
 # The least departure, in 8-bit display steps, that is told from rounding.
 _FLOOR = 1.0
+# How far around a site its like are counted, in pixels.
+_CROWD = 40
 # Scores are departures in units of the neighbourhood's own; these are where a score begins to convince.
 _CONVINCES_MOVING = 3.5
 _CONVINCES_STILL = 4.0
@@ -63,6 +65,8 @@ class StuckPixel:
         How much the light around it changed over time, in 8-bit display steps.
     misfit, lens_misfit : float
         Share of the departure that the profile of a sensor site, and of a point drawn by a lens, leaves unexplained.
+    still : bool
+        The scene, or some of it, keeps its place: the site's profile had to decide.
     by_hand : bool
         Placed by the user rather than found.
     """
@@ -79,6 +83,7 @@ class StuckPixel:
     scene_change: float
     misfit: float
     lens_misfit: float
+    still: bool = False
     by_hand: bool = False
 
     @property
@@ -87,8 +92,8 @@ class StuckPixel:
         size = "one pixel" if self.width * self.height == 1 else f"{self.width} x {self.height} pixels"
         if self.by_hand:
             return f"Placed by hand, {size}; departs by {self.departure:.0f} of 255 from its surroundings."
-        if self.scene_change >= 4:
-            ground = f"while the light around it changed by {self.scene_change:.0f}"
+        if not self.still:
+            ground = f"while the scene moves under it and the light there changes by {self.scene_change:.0f}"
         else:
             site, lens = 100 * (1 - self.misfit), 100 * (1 - self.lens_misfit)
             ground = f"in a still scene; a sensor site's profile explains {site:.0f} % of it, a lens's {lens:.0f} %"
@@ -160,13 +165,20 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
     taken = np.zeros(shape, bool)
     sites: list[StuckPixel] = []
     rows, cols = np.nonzero(strength > 0.5 * bar)
-    order = np.argsort(-strength[rows, cols], kind="stable")
+    strengths = strength[rows, cols]
+    order = np.argsort(-strengths, kind="stable")
     for y, x in zip(rows[order], cols[order], strict=True):
         if taken[y, x]:
             continue
         taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
         site, fit = _describe(volume, maps, int(x), int(y))
+        site = replace(site, still=still)
         site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, still))
+        if still:
+            # A scene's own sharp specks come in crowds: steps of a wire, blades of grass.
+            near = (np.abs(rows - y) <= _CROWD) & (np.abs(cols - x) <= _CROWD) & ((np.abs(rows - y) > 6) | (np.abs(cols - x) > 6))
+            crowd = int((strengths[near] > 0.7 * strength[y, x]).sum())
+            site = replace(site, confidence=round(site.confidence * min(1.0, 8 / (1 + crowd)), 3))
         if site.confidence >= 0.3 and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
             sites.append(site)
     return PixelSurvey(maps, tuple(sorted(sites, key=lambda s: (-s.confidence, s.y, s.x))))
@@ -231,7 +243,9 @@ def _within(value: float, low: float, high: float, fade: float) -> float:
 
 def _frozen(m: DepartureMap, row: int, col: int) -> bool:
     """Whether a sample keeps its value while the noise or the life around it goes on."""
-    usual = float(np.median(m.own_life[max(0, row - 7) : row + 8, max(0, col - 7) : col + 8]))
+    around = m.own_life[max(0, row - 4) : row + 5, max(0, col - 4) : col + 5].copy()
+    around[max(0, min(row, 4) - 2) : min(row, 4) + 3, max(0, min(col, 4) - 2) : min(col, 4) + 3] = np.nan
+    usual = float(np.nanpercentile(around, 20))
     return usual > 0.7 and float(m.own_life[row, col]) < 0.35 * usual
 
 

@@ -1,0 +1,5 @@
+"""``python -m nimbus_sweep`` is the command line."""
+
+from .cli import main
+
+main()

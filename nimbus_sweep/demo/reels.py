@@ -1,0 +1,145 @@
+"""The demo job's reels: drawn, spoiled, written, each with its truth beside it as a JSON file."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import asdict, dataclass
+from fractions import Fraction
+from multiprocessing import get_context
+from pathlib import Path
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.frames import Colour, Frame
+from ..core.media.aside import written_aside
+from ..core.media.layout import picture_format, to_picture
+from .defects import StuckSite, scatter, stick
+from .station import HEIGHT, WIDTH, Camera, Planes, draw
+
+RATE = 24
+SOUND_RATE = 48000
+
+
+@dataclass(frozen=True)
+class DemoReel:
+    """One reel of the demo job."""
+
+    file: str
+    title: str
+    codec: str
+    options: tuple[tuple[str, str], ...]
+    sound_codec: str
+    frames: int
+    stuck: int
+    seed: int
+    moving: bool
+
+    def camera(self, number: int) -> Camera:
+        """Where the camera looks in frame `number`: a pan with weave, or locked off."""
+        if not self.moving:
+            return Camera(850.0, 196.0, 1.5)
+        share = number / (self.frames - 1)
+        eased = share * share * (3 - 2 * share)
+        weave = 1.1 * np.sin(number * 0.9) + 0.6 * np.sin(number * 2.3 + 1)
+        return Camera(180 + 700 * eased + 0.8 * np.sin(number * 1.7), 118 + weave)
+
+    def frame(self, number: int) -> Planes:
+        """Frame `number` as it was before the sensor spoiled it."""
+        return draw(self.camera(number), number / RATE + 40 * (not self.moving), 1000 * self.seed + number)
+
+
+REELS = (
+    DemoReel("reel-01-headland-pan.mkv", "Reel 01, headland pan", "ffv1", (("level", "3"), ("slices", "4")), "pcm_s16le", 144, 14, 7, True),
+    DemoReel(
+        "reel-02-instruments.mp4",
+        "Reel 02, instruments",
+        "libx264",
+        (("crf", "10"), ("preset", "veryfast"), ("bf", "2")),
+        "aac",
+        120,
+        6,
+        8,
+        False,
+    ),
+)
+
+
+def clean_frames(reel: DemoReel, workers: int = 2) -> Iterator[Planes]:
+    """All frames of a reel before they are spoiled, drawn by several processes."""
+    with ProcessPoolExecutor(workers, mp_context=get_context("spawn")) as pool:
+        yield from pool.map(reel.frame, range(reel.frames), chunksize=6)
+
+
+def sites_of(reel: DemoReel, frames: list[Planes]) -> list[StuckSite]:
+    """Where the reel's stuck pixels lie."""
+    return scatter(frames, reel.stuck, reel.seed, margin=24)
+
+
+def wind(frames: int, seed: int) -> NDArray[np.int16]:
+    """Wind about the mast and the tick of the recorder: (samples, 2), as long as the frames."""
+    count = frames * SOUND_RATE // RATE
+    rng = np.random.default_rng(seed)
+    spectrum = np.fft.rfft(rng.standard_normal((count, 2)), axis=0)
+    hertz = np.fft.rfftfreq(count, 1 / SOUND_RATE)[:, None]
+    howl = np.fft.irfft(spectrum / (1 + (hertz / 300) ** 2), count, axis=0)
+    howl /= np.abs(howl).max()
+    seconds = np.arange(count)[:, None] / SOUND_RATE
+    gusts = 0.45 + 0.35 * np.sin(2 * np.pi * seconds / 2.7) * np.sin(2 * np.pi * seconds / 1.9)
+    tick = np.exp(-(seconds % 1) * 220) * np.sin(2 * np.pi * 1800 * seconds) * 0.3
+    return np.clip((howl * gusts * 0.6 + tick) * 32000, -32768, 32767).astype(np.int16)
+
+
+def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None] | None = None) -> Path:
+    """Draw `reel` into `folder`, with ``<name>.truth.json`` beside it; what is there already is kept."""
+    path = folder / reel.file
+    truth = path.with_suffix(".truth.json")
+    if path.exists() and truth.exists():
+        return path
+    folder.mkdir(parents=True, exist_ok=True)
+    clean = []
+    for n, planes in enumerate(clean_frames(reel)):
+        clean.append(planes)
+        if on_progress:
+            on_progress((n + 1) / reel.frames)
+    sites = sites_of(reel, clean)
+    spoiled, masks = stick(clean, sites)
+    _write(reel, spoiled, path)
+    told = {
+        "reel": reel.file,
+        "rate": f"{RATE}/1",
+        "frames": reel.frames,
+        "stuck_pixels": [asdict(s) for s in sites],
+        "samples_changed": {name: np.argwhere(m).tolist() for name, m in zip(("Y", "Cb", "Cr"), masks, strict=True)},
+    }
+    with written_aside(truth) as stream:
+        stream.write(json.dumps(told).encode())
+    return path
+
+
+def _write(reel: DemoReel, frames: list[Planes], path: Path) -> None:
+    layout = picture_format("yuv420p", WIDTH, HEIGHT)
+    colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
+    sound = wind(reel.frames, reel.seed)
+    with written_aside(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
+        video = container.add_stream(reel.codec, rate=Fraction(RATE), options=dict(reel.options))
+        assert isinstance(video, av.VideoStream)
+        video.width, video.height, video.pix_fmt = WIDTH, HEIGHT, "yuv420p"
+        context = video.codec_context
+        context.colorspace, context.color_primaries, context.color_trc, context.color_range = 1, 1, 1, 1
+        audio = container.add_stream(reel.sound_codec, rate=SOUND_RATE, layout="stereo")
+        assert isinstance(audio, av.AudioStream)
+        container.metadata["title"] = f"Skerrow Point weather station, {reel.title}"
+        for n, planes in enumerate(frames):
+            picture = to_picture(Frame(n, planes, layout, colour))
+            picture.pts = n
+            container.mux(video.encode(picture))
+            first, stop = (m * SOUND_RATE // RATE for m in (n, n + 1))
+            block = av.AudioFrame.from_ndarray(np.ascontiguousarray(sound[first:stop].reshape(1, -1)), format="s16", layout="stereo")
+            block.sample_rate, block.pts = SOUND_RATE, first
+            container.mux(audio.encode(block))
+        container.mux(video.encode())
+        container.mux(audio.encode())

@@ -1,0 +1,1 @@
+"""The queue and the work in it: intake, survey, analysis, render, inspection."""

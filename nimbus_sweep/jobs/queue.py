@@ -1,0 +1,65 @@
+"""The durable queue, and putting work into it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from huey import SqliteHuey
+
+from ..store.data import DataFolder
+from ..store.models import Reel, Task, now
+
+KINDS = ("intake", "survey", "analysis", "render", "inspection")
+
+
+class Queue:
+    """Work waiting to be done outside the server process."""
+
+    def __init__(self, data: DataFolder, perform: Callable[[DataFolder, int], None] | None = None) -> None:
+        self.huey = SqliteHuey("nimbus-sweep", filename=str(data.queue), fsync=True)
+
+        @self.huey.task(name="perform")
+        def run(task_id: int) -> None:
+            if perform is not None:
+                perform(data, task_id)
+
+        self._run = run
+
+    def put(self, kind: str, reel: Reel, settings: dict[str, Any] | None = None) -> Task:
+        """Queue work on a reel; the same kind already waiting or running there is given back instead.
+
+        An analysis that runs is superseded: it is asked to stop and a new one is queued.
+        """
+        busy = (
+            Task.select()
+            .where(Task.reel == reel, Task.kind == kind, Task.state.in_(["waiting", "running"]))
+            .order_by(Task.id.desc())
+            .first()
+        )
+        if busy is not None and kind == "analysis" and busy.state == "running":
+            self.cancel(busy)
+        elif busy is not None:
+            return busy
+        task = Task.create(reel=reel, kind=kind, settings=settings)
+        self._run(task.id)
+        return task
+
+    def cancel(self, task: Task) -> None:
+        """Ask running work to stop; work still waiting stops at once."""
+        Task.update(cancel=True).where(Task.id == task.id).execute()
+        Task.update(state="cancelled", ended=now()).where(Task.id == task.id, Task.state == "waiting").execute()
+
+    def resume(self) -> int:
+        """Queue again what was waiting or running when the worker ended; returns how many."""
+        self.huey.flush()
+        Task.update(
+            state="failed",
+            ended=now(),
+            error="The worker was lost three times while doing this. Start it again; if it fails again, the reel may be damaged.",
+        ).where(Task.state == "running", Task.attempts >= 3).execute()
+        Task.update(state="waiting").where(Task.state == "running").execute()
+        waiting = list(Task.select().where(Task.state == "waiting").order_by(Task.id))
+        for task in waiting:
+            self._run(task.id)
+        return len(waiting)

@@ -1,0 +1,74 @@
+"""The process that works through the queue, and the watch the server keeps on it."""
+
+from __future__ import annotations
+
+import logging
+import os
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+from ..store.data import DataFolder
+from ..store.models import open_database
+from .queue import Queue
+
+log = logging.getLogger(__name__)
+
+
+def run(root: Path) -> None:
+    """Work through the queue until the server that started this process is gone."""
+    data = DataFolder(root)
+    open_database(data.database)
+    # Imported here: it brings the whole computation, which the server process need not load.
+    from .work import perform
+
+    queue = Queue(data, perform)
+    resumed = queue.resume()
+    if resumed:
+        log.warning("going on with %d pieces of work", resumed)
+    threading.Thread(target=_end_with_server, daemon=True).start()
+    # Two at a time: a survey need not wait for a long render.
+    queue.huey.create_consumer(workers=2, worker_type="thread", periodic=False, initial_delay=0.05, max_delay=0.4, backoff=1.3).run()
+
+
+def _end_with_server() -> None:
+    sys.stdin.read()
+    os._exit(0)
+
+
+class WorkerWatch:
+    """Keeps one worker process running; starts it again when it dies."""
+
+    def __init__(self, data: DataFolder) -> None:
+        self._data = data
+        self._process: subprocess.Popen[bytes] | None = None
+        self._stopping = threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+
+    @property
+    def pid(self) -> int | None:
+        """The worker's process number."""
+        return self._process.pid if self._process else None
+
+    def start(self) -> None:
+        """Start the worker and watch it."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End the worker; what it was doing goes on at the next start."""
+        self._stopping.set()
+        if self._process:
+            self._process.kill()
+        self._thread.join(5)
+
+    def _watch(self) -> None:
+        command = [sys.executable, "-m", "nimbus_sweep", "worker", "--data", str(self._data.root)]
+        while not self._stopping.is_set():
+            started = time.monotonic()
+            self._process = subprocess.Popen(command, stdin=subprocess.PIPE)
+            self._process.wait()
+            if not self._stopping.is_set():
+                log.warning("the worker ended and is started again")
+                self._stopping.wait(0.2 if time.monotonic() - started > 5 else 2)

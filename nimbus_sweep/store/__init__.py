@@ -1,0 +1,1 @@
+"""Jobs, reels, findings, treatments and work, kept in SQLite."""

@@ -1,0 +1,89 @@
+"""Where things lie in the data folder, and the lock that keeps a second start out of it."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from ..core.errors import SweepError
+
+
+@dataclass(frozen=True)
+class DataFolder:
+    """Paths below the data folder."""
+
+    root: Path
+
+    @property
+    def database(self) -> Path:
+        """The tables."""
+        return self.root / "nimbus-sweep.db"
+
+    @property
+    def queue(self) -> Path:
+        """The queue."""
+        return self.root / "queue.db"
+
+    @property
+    def uploads(self) -> Path:
+        """Reels that came by upload."""
+        return self.root / "uploads"
+
+    @property
+    def demo(self) -> Path:
+        """The demo reels."""
+        return self.root / "demo"
+
+    @property
+    def analyses(self) -> Path:
+        """Analyses under their keys."""
+        return self.root / "analyses"
+
+    def of_reel(self, reel_id: int) -> Path:
+        """What intake made of a reel: volume, summary, proxy."""
+        return self.root / "reels" / str(reel_id)
+
+    def chunks(self, task_id: int) -> Path:
+        """Working files of a render."""
+        return self.root / "chunks" / str(task_id)
+
+    def delivery(self, task_id: int, name: str) -> Path:
+        """A finished file."""
+        return self.root / "deliveries" / str(task_id) / name
+
+    def make(self) -> None:
+        """Make the folder."""
+        try:
+            self.root.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise SweepError(f"The data folder {self.root} cannot be made ({error.strerror}). Name another with --data.") from error
+
+    def lock(self) -> IO[str]:
+        """Keep others out until the returned file is closed.
+
+        Raises
+        ------
+        SweepError
+            If another start holds the folder.
+        """
+        held = open(self.root / "lock", "a+")
+        try:
+            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            held.seek(0)
+            who = held.read().strip()
+            held.close()
+            raise SweepError(
+                f"Nimbus Sweep is running on the data folder {self.root} already ({who or 'no address noted'}). "
+                "Use that one, stop it first, or name another folder with --data."
+            ) from error
+        return held
+
+    def note_address(self, held: IO[str], address: str) -> None:
+        """Write into the lock where the application answers."""
+        held.truncate(0)
+        held.write(f"{address}, process {os.getpid()}")
+        held.flush()

@@ -1,0 +1,1 @@
+"""Changes of the tables, in order."""

@@ -1,0 +1,123 @@
+"""The tables, and opening the database."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import peewee as pw
+from peewee_migrate import Router
+
+database = pw.DatabaseProxy()
+
+
+def now() -> str:
+    """The time as it is stored."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class JSONField(pw.TextField):
+    """Plain values kept as JSON text."""
+
+    def db_value(self, value: Any) -> str | None:
+        """To the database."""
+        return None if value is None else json.dumps(value)
+
+    def python_value(self, value: str | None) -> Any:
+        """From the database."""
+        return None if value is None else json.loads(value)
+
+
+class Model(pw.Model):
+    """Base of all tables."""
+
+    if TYPE_CHECKING:
+        id: Any
+
+        def __getattr__(self, name: str) -> Any: ...
+
+    class Meta:
+        """Bound when the database is opened."""
+
+        database = database
+
+
+class Job(Model):
+    """One piece of work for one customer."""
+
+    title = pw.CharField(max_length=200)
+    created = pw.CharField(default=now)
+
+
+class Reel(Model):
+    """One source, never altered; `facts` is what intake read."""
+
+    job = pw.ForeignKeyField(Job, backref="reels", on_delete="CASCADE")
+    title = pw.CharField(max_length=200)
+    path = pw.TextField()
+    size = pw.BigIntegerField(default=0)
+    modified = pw.BigIntegerField(default=0)
+    fingerprint = pw.CharField(default="")
+    accept_missing = pw.BooleanField(default=False)
+    state = pw.CharField(default="new")  # new, reading, ready, refused
+    refusal = pw.TextField(default="")
+    missing = pw.IntegerField(default=0)
+    facts = JSONField(null=True)
+    surveyed = pw.FloatField(null=True)
+    created = pw.CharField(default=now)
+
+
+class Edit(Model):
+    """The state of a reel's condition and treatment after one change by the user: the undo history.
+
+    `findings` are those of the survey and those placed by hand, each with a state of its own; `recipe` is the
+    treatment. The current edit is the newest one with `undone` false.
+    """
+
+    reel = pw.ForeignKeyField(Reel, backref="edits", on_delete="CASCADE")
+    what = pw.CharField()
+    findings = JSONField()
+    recipe = JSONField()
+    undone = pw.BooleanField(default=False)
+    created = pw.CharField(default=now)
+
+
+class Task(Model):
+    """Work in the queue: intake, survey, analysis, render, inspection."""
+
+    reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
+    kind = pw.CharField()
+    state = pw.CharField(default="waiting")  # waiting, running, done, failed, cancelled
+    share = pw.FloatField(default=0)
+    rate = pw.FloatField(default=0)
+    what = pw.CharField(default="")
+    error = pw.TextField(default="")
+    cancel = pw.BooleanField(default=False)
+    attempts = pw.IntegerField(default=0)
+    settings = JSONField(null=True)
+    result = JSONField(null=True)
+    created = pw.CharField(default=now)
+    started = pw.CharField(null=True)
+    ended = pw.CharField(null=True)
+
+
+class Setting(Model):
+    """What the application remembers of how the user likes it."""
+
+    name = pw.CharField(unique=True)
+    value = JSONField()
+
+
+TABLES = (Job, Reel, Edit, Task, Setting)
+
+
+def open_database(path: Path) -> pw.SqliteDatabase:
+    """Open the database and bring its tables up to date."""
+    opened = pw.SqliteDatabase(
+        str(path), pragmas={"journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 10_000, "synchronous": "normal"}
+    )
+    database.initialize(opened)
+    Router(opened, migrate_dir=str(Path(__file__).parent / "migrations"), ignore=["basemodel"]).run()
+    return opened

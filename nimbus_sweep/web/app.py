@@ -1,0 +1,87 @@
+"""The Flask application and what guards it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from flask import Flask, Response, abort, current_app, jsonify, render_template, request
+from werkzeug.exceptions import HTTPException
+
+from ..core.errors import ChangedReel, SweepError
+from ..jobs.queue import Queue
+from ..store.data import DataFolder
+from ..store.models import database
+from . import words
+from .stages import condition, delivery, inspection, intake, pictures, rack, reels, treatment
+from .viewing import Viewing
+
+
+@dataclass
+class Services:
+    """What the requests share."""
+
+    data: DataFolder
+    queue: Queue
+    viewing: Viewing
+    allowed: Sequence[Path] = ()
+    upload_limit: int = 20_000_000_000
+    hosts: frozenset[str] = field(default_factory=frozenset)
+
+
+def create_app(services: Services) -> Flask:
+    """Make the application."""
+    app = Flask(__name__)
+    app.extensions["services"] = services
+    app.json.sort_keys = False  # type: ignore[attr-defined]
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.filters.update(words.FILTERS)
+    for stage in (rack, reels, intake, condition, treatment, inspection, delivery, pictures):
+        app.register_blueprint(stage.pages)
+    app.before_request(_guard)
+    app.before_request(lambda: database.connect(reuse_if_open=True) and None)
+    app.teardown_request(lambda _error: database.close() and None)
+    app.after_request(_headers)
+    app.register_error_handler(SweepError, _explained)
+    app.register_error_handler(HTTPException, _refused)
+    return app
+
+
+def _guard() -> None:
+    services: Services = current_app.extensions["services"]
+    if services.hosts and request.host not in services.hosts:
+        abort(421, "This application answers only under its own address.")
+    if request.method not in ("GET", "HEAD"):
+        origin = request.headers.get("Origin")
+        foreign = origin is not None and urlsplit(origin).netloc != request.host
+        if foreign or request.headers.get("Sec-Fetch-Site", "same-origin") not in ("same-origin", "none"):
+            abort(403, "A page of another site asked for this; it was refused.")
+        if request.headers.get("X-Requested-By") != "nimbus-sweep":
+            abort(403, "Changes are made from the application's own pages only.")
+
+
+def _headers(response: Response) -> Response:
+    response.headers["Content-Security-Policy"] = (
+        "default-src 'self'; img-src 'self' blob: data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+    )
+    response.headers["X-Content-Type-Options"] = "nosniff"
+    response.headers["Referrer-Policy"] = "same-origin"
+    response.headers["Cross-Origin-Resource-Policy"] = "same-origin"
+    return response
+
+
+def _explained(error: SweepError) -> tuple[Response | str, int]:
+    return _said(str(error), 409 if isinstance(error, ChangedReel) else 422)
+
+
+def _refused(error: HTTPException) -> tuple[Response | str, int]:
+    text = {404: "There is nothing here. It may have been removed; go back to the rack."}.get(error.code or 500, error.description or "")
+    return _said(text, error.code or 500)
+
+
+def _said(text: str, status: int) -> tuple[Response | str, int]:
+    if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html" and request.method == "GET":
+        return render_template("error.html", text=text), status
+    return jsonify(error=text), status

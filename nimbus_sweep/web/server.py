@@ -1,0 +1,75 @@
+"""Starting the application: data folder, demo job, worker, server."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from functools import partial
+from pathlib import Path
+from typing import NoReturn
+
+import waitress
+from tqdm import tqdm
+
+from ..core.errors import SweepError
+from ..demo.reels import REELS, draw_reel
+from ..jobs.queue import Queue
+from ..jobs.worker import WorkerWatch
+from ..store.data import DataFolder
+from ..store.models import Job, Reel, open_database
+from .app import Services, create_app
+from .viewing import Viewing
+
+DEMO_JOB = "Skerrow Point weather station, film and camera archive"
+
+
+def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, demo: bool) -> None:
+    """Serve until stopped."""
+    data = DataFolder(root)
+    data.make()
+    with data.lock() as held:
+        open_database(data.database)
+        queue = Queue(data)
+        services = Services(
+            data=data,
+            queue=queue,
+            viewing=Viewing(data),
+            allowed=allowed,
+            upload_limit=upload_limit,
+            hosts=frozenset({f"127.0.0.1:{port}", f"localhost:{port}"}),
+        )
+        if demo:
+            put_demo(data, queue)
+        app = create_app(services)
+        try:
+            server = waitress.create_server(
+                app, host="127.0.0.1", port=port, threads=8, max_request_body_size=upload_limit + 1, channel_request_lookahead=0, ident=None
+            )
+        except OSError as error:
+            raise SweepError(f"Port {port} is taken ({error.strerror}). Stop what uses it, or name another with --port.") from error
+        watch = WorkerWatch(data)
+        watch.start()
+        address = f"http://127.0.0.1:{port}/"
+        data.note_address(held, address)
+        print(f"Nimbus Sweep is ready: {address}   (stop it with Ctrl+C)", flush=True)
+        try:
+            server.run()
+        except KeyboardInterrupt:
+            pass
+        finally:
+            watch.stop()
+            server.close()
+
+
+def _advance(bar: tqdm[NoReturn], share: float) -> None:
+    bar.update(round(share * bar.total) - bar.n)
+
+
+def put_demo(data: DataFolder, queue: Queue) -> None:
+    """Draw the demo reels that are not there yet and put their job on the rack."""
+    job, _ = Job.get_or_create(title=DEMO_JOB)
+    for reel in REELS:
+        with tqdm(total=reel.frames, desc=f"Drawing {reel.title}", unit="fr", file=sys.stderr, disable=not sys.stderr.isatty()) as bar:
+            path = draw_reel(reel, data.demo, partial(_advance, bar))
+        if not Reel.select().where(Reel.job == job, Reel.path == str(path)).exists():
+            queue.put("intake", Reel.create(job=job, title=reel.title, path=str(path)))

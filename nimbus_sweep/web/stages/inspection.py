@@ -1,0 +1,49 @@
+"""Inspection: the treated reel against the source, by eye and by measurement."""
+
+from __future__ import annotations
+
+from flask import Blueprint, Response, jsonify, render_template
+
+from ...store import edits
+from .common import SweepError, latest, reel_or_404, services
+
+pages = Blueprint("inspection", __name__)
+
+
+@pages.get("/reels/<int:reel_id>/sheet/inspection")
+def sheet(reel_id: int) -> str:
+    """The sheet."""
+    reel = reel_or_404(reel_id)
+    edit = edits.current(reel)
+    viewing = services().viewing
+    recipe = viewing.settled(reel)
+    ready = viewing.ready(reel)
+    touched = []
+    if ready and recipe.active:
+        layout = viewing.volume(reel).format
+        for known in viewing.analyses(reel).load(recipe):
+            touched = [
+                (c.name, len(places), c.width * c.height)
+                for c, places in zip(layout.components, known.touched(), strict=True)
+                if len(places)
+            ]
+    return render_template(
+        "sheets/inspection.html",
+        reel=reel,
+        active=recipe.active,
+        ready=ready,
+        touched=touched,
+        kept=list(enumerate(edits.kept(edit))),
+        rendered=latest(reel, "render", "done"),
+        compared=latest(reel, "inspection"),
+    )
+
+
+@pages.post("/reels/<int:reel_id>/compare")
+def compare(reel_id: int) -> Response:
+    """Queue the comparison of the newest delivery with the source."""
+    reel = reel_or_404(reel_id)
+    rendered = latest(reel, "render", "done")
+    if rendered is None:
+        raise SweepError("There is no delivery yet. Render the reel first, in Delivery.")
+    return jsonify(task=services().queue.put("inspection", reel, {"render": rendered.id}).id)

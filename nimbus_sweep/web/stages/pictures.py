@@ -1,0 +1,139 @@
+"""The pictures of a reel: frames, parts at 1:1, slices along time, and the reel log's strips."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, jsonify, request
+
+from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
+from ...store.models import Reel
+from ..viewing import VIEWS, NotReady, crop
+from .common import reel_or_404, services
+
+pages = Blueprint("pictures", __name__)
+_LONGEST_CROP = 2600
+
+
+@pages.errorhandler(NotReady)
+def _not_ready(error: NotReady) -> tuple[Response, int]:
+    return jsonify(error=str(error)), 425
+
+
+def _picture(data: bytes, kind: str) -> Response:
+    # Addresses carry the reel's fingerprint and the treatment's revision, so what they name never changes.
+    return Response(data, mimetype=f"image/{kind}", headers={"Cache-Control": "private, max-age=3600"})
+
+
+def _view() -> str:
+    view = request.args.get("view", "source")
+    if view not in VIEWS:
+        abort(400, f"There is no view called {view}.")
+    return view
+
+
+def _number(name: str, low: float, high: float, usual: float | None = None) -> int:
+    value = request.args.get(name, usual, type=float)
+    if value is None or not np.isfinite(value):
+        abort(400, f"{name} has to be a number.")
+    return int(min(max(value, low), high))
+
+
+def _frame(reel: Reel, number: int) -> int:
+    if not 0 <= number < reel.facts["frames"]:
+        abort(404)
+    return number
+
+
+@pages.get("/reels/<int:reel_id>/frame/<int:number>.jpg")
+def frame(reel_id: int, number: int) -> Response:
+    """A whole frame, small enough to scrub with."""
+    reel = reel_or_404(reel_id)
+    number, view = _frame(reel, number), _view()
+    shared = services()
+    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
+    if view == "source" and width <= PROXY_WIDTH:
+        return _picture(shared.viewing.proxy(reel).jpeg(number), "jpeg")
+    return _picture(jpeg(shared.viewing.picture(reel, number, view, width, _number("gain", 1, 64, 8))), "jpeg")
+
+
+@pages.get("/reels/<int:reel_id>/crop/<int:number>.png")
+def part(reel_id: int, number: int) -> Response:
+    """A part of a frame at 1:1 in exact values."""
+    reel = reel_or_404(reel_id)
+    number, view = _frame(reel, number), _view()
+    box = (
+        _number("x", 0, reel.facts["width"] - 1),
+        _number("y", 0, reel.facts["height"] - 1),
+        _number("w", 1, _LONGEST_CROP),
+        _number("h", 1, _LONGEST_CROP),
+    )
+    viewing = services().viewing
+    if view == "difference":
+        one, other = (crop(viewing.frame(reel, number, treated), *box) for treated in (False, True))
+        return _picture(png(difference(one, other, _number("gain", 1, 64, 8))), "png")
+    return _picture(png(crop(viewing.frame(reel, number, view == "treated"), *box)), "png")
+
+
+@pages.get("/reels/<int:reel_id>/slice/row/<int:y>.jpg")
+def row(reel_id: int, y: int) -> Response:
+    """A row over time."""
+    reel = reel_or_404(reel_id)
+    if y >= reel.facts["height"]:
+        abort(404)
+    return _picture(jpeg(services().viewing.row_slice(reel, y, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
+
+
+@pages.get("/reels/<int:reel_id>/slice/column/<int:x>.jpg")
+def column(reel_id: int, x: int) -> Response:
+    """A column over time."""
+    reel = reel_or_404(reel_id)
+    if x >= reel.facts["width"]:
+        abort(404)
+    return _picture(jpeg(services().viewing.column_slice(reel, x, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
+
+
+@pages.get("/reels/<int:reel_id>/value/<int:number>")
+def value(reel_id: int, number: int) -> Response:
+    """The native samples under a pixel."""
+    reel = reel_or_404(reel_id)
+    number = _frame(reel, number)
+    x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
+    native = services().viewing.frame(reel, number, _view() == "treated")
+    samples = {}
+    for i, component in enumerate(native.format.components):
+        across, down = native.format.subsampling(i)
+        samples[component.name] = int(native.component(i)[y // down, x // across]) >> component.shift
+    return jsonify(x=x, y=y, samples=samples, bits=native.format.components[0].bits)
+
+
+@pages.get("/reels/<int:reel_id>/light")
+def light(reel_id: int) -> Response:
+    """The light curve, in no more points than asked for: lowest, mean and highest of each stretch."""
+    reel = reel_or_404(reel_id)
+    curve = services().viewing.summary(reel).light
+    first = _number("first", 0, len(curve) - 1, 0)
+    stop = _number("stop", first + 1, len(curve), len(curve))
+    points = min(_number("points", 2, 4000, 800), stop - first)
+    edges = np.linspace(first, stop, points + 1).round().astype(int)
+    starts = edges[:-1]
+    lows = np.minimum.reduceat(curve[:stop], starts)
+    highs = np.maximum.reduceat(curve[:stop], starts)
+    return jsonify(first=first, stop=stop, low=[round(float(v), 4) for v in lows], high=[round(float(v), 4) for v in highs])
+
+
+@pages.get("/reels/<int:reel_id>/rows.png")
+def rows(reel_id: int) -> Response:
+    """The row profiles as a picture: each line is one frame's row means less the shot's mean profile."""
+    reel = reel_or_404(reel_id)
+    profiles = services().viewing.summary(reel).rows
+    first = _number("first", 0, len(profiles) - 1, 0)
+    stop = _number("stop", first + 1, len(profiles), len(profiles))
+    lines = min(_number("points", 2, 4000, 800), stop - first)
+    part = profiles[first:stop]
+    # Slow change of the scene is taken away so that rolling bands stand out.
+    smooth = cv2.blur(part, (1, 25), borderType=cv2.BORDER_REPLICATE)
+    fast = part - smooth
+    scale = max(0.004, 3 * float(np.median(np.abs(fast))))
+    picture = cv2.resize(np.clip(128 + 100 * fast / scale, 0, 255).astype(np.uint8), (part.shape[1], lines), interpolation=cv2.INTER_AREA)
+    return _picture(png(cv2.cvtColor(picture, cv2.COLOR_GRAY2BGR)), "png")

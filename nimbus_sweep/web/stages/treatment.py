@@ -1,0 +1,104 @@
+"""Treatment: the ordered steps, their settings, and recipes."""
+
+from __future__ import annotations
+
+from flask import Blueprint, Response, abort, jsonify, render_template
+from pydantic import ValidationError
+
+from ...core.steps import STEPS
+from ...core.treatment import Recipe, Step, told
+from ...store import edits
+from .common import SweepError, body, follow_up, latest, reel_or_404, services
+
+pages = Blueprint("treatment", __name__)
+
+
+@pages.get("/reels/<int:reel_id>/sheet/treatment")
+def sheet(reel_id: int) -> str:
+    """The sheet."""
+    reel = reel_or_404(reel_id)
+    edit = edits.current(reel)
+    recipe = edits.recipe_of(edit)
+    return render_template(
+        "sheets/treatment.html",
+        reel=reel,
+        steps=[(step, STEPS[step.kind]) for step in recipe.steps],
+        others=[kind for kind in STEPS.values() if kind.kind not in {s.kind for s in recipe.steps}],
+        kept=edits.kept(edit),
+        ready=services().viewing.ready(reel),
+        analysis=latest(reel, "analysis"),
+        surveyed=latest(reel, "survey", "done"),
+    )
+
+
+def _changed(reel_id: int, what: str, steps: list[Step]) -> Response:
+    reel = reel_or_404(reel_id)
+    recipe = edits.recipe_of(edits.current(reel))
+    edits.change(reel, what, recipe=recipe.model_copy(update={"steps": tuple(steps)}))
+    follow_up(reel)
+    return jsonify(said=what)
+
+
+def _steps(reel_id: int, index: int | None = None) -> list[Step]:
+    steps = list(edits.recipe_of(edits.current(reel_or_404(reel_id))).steps)
+    if index is not None and index >= len(steps):
+        abort(404)
+    return steps
+
+
+@pages.post("/reels/<int:reel_id>/steps")
+def add(reel_id: int) -> Response:
+    """Put a step on, in its place in the order that works."""
+    kind = str(body().get("kind", ""))
+    if kind not in STEPS:
+        abort(400, f"There is no step called {kind}.")
+    order = list(STEPS)
+    steps = sorted([*_steps(reel_id), Step(kind=kind)], key=lambda s: order.index(s.kind))
+    return _changed(reel_id, f"Added {STEPS[kind].title}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/switch")
+def switch(reel_id: int, index: int) -> Response:
+    """Switch a step on or off."""
+    steps = _steps(reel_id, index)
+    steps[index] = steps[index].model_copy(update={"on": not steps[index].on})
+    return _changed(reel_id, f"{STEPS[steps[index].kind].title} {'on' if steps[index].on else 'off'}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/remove")
+def remove(reel_id: int, index: int) -> Response:
+    """Take a step off."""
+    steps = _steps(reel_id, index)
+    gone = steps.pop(index)
+    return _changed(reel_id, f"Removed {STEPS[gone.kind].title}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/settings")
+def settings(reel_id: int, index: int) -> Response:
+    """Change a step's settings."""
+    steps = _steps(reel_id, index)
+    try:
+        steps[index] = Step(kind=steps[index].kind, on=steps[index].on, settings={**steps[index].settings, **body()})
+    except ValidationError as error:
+        abort(400, f"That setting cannot be: {told(error)}.")
+    return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/recipe")
+def put_on(reel_id: int) -> Response:
+    """Put a recipe on in place of the treatment."""
+    try:
+        recipe = Recipe.model_validate(body())
+    except ValidationError as error:
+        raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
+    return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps))
+
+
+@pages.get("/reels/<int:reel_id>/recipe.json")
+def recipe(reel_id: int) -> Response:
+    """The treatment as a recipe file, its sites named."""
+    reel = reel_or_404(reel_id)
+    named = services().viewing.settled(reel).model_copy(update={"name": reel.title[:200]})
+    return Response(
+        named.model_dump_json(indent=2), mimetype="application/json", headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
+    )

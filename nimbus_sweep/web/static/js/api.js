@@ -1,0 +1,56 @@
+// Asking the server, and saying what it answered.
+
+const HEADERS = { "X-Requested-By": "nimbus-sweep", Accept: "application/json" };
+
+export async function post(url, body = {}) {
+  let answer;
+  try {
+    answer = await fetch(url, { method: "POST", headers: { ...HEADERS, "Content-Type": "application/json" }, body: JSON.stringify(body) });
+  } catch {
+    throw new Error("The application does not answer. Is it still running? Nothing was lost; try again when it is.");
+  }
+  const told = await answer.json().catch(() => ({}));
+  if (!answer.ok) throw new Error(told.error || `The application refused this (${answer.status}).`);
+  return told;
+}
+
+export async function get(url) {
+  const answer = await fetch(url, { headers: { Accept: "application/json" } });
+  const told = await answer.json().catch(() => ({}));
+  if (!answer.ok) throw new Error(told.error || `The application refused this (${answer.status}).`);
+  return told;
+}
+
+export async function text(url) {
+  const answer = await fetch(url, { headers: { Accept: "text/html" } });
+  if (!answer.ok) throw new Error((await answer.json().catch(() => ({}))).error || `The sheet could not be fetched (${answer.status}).`);
+  return answer.text();
+}
+
+export function upload(url, file, onProgress) {
+  const request = new XMLHttpRequest();
+  const done = new Promise((resolve, reject) => {
+    request.upload.onprogress = (event) => onProgress(event.loaded, event.total);
+    request.onload = () => {
+      const told = JSON.parse(request.responseText || "{}");
+      if (request.status < 300) resolve(told);
+      else reject(new Error(told.error || `The upload was refused (${request.status}).`));
+    };
+    request.onerror = () => reject(new Error("The upload broke off. Is the application still running? Send the file again."));
+    request.onabort = () => reject(new Error("The upload was stopped."));
+  });
+  request.open("POST", url);
+  for (const [name, value] of Object.entries(HEADERS)) request.setRequestHeader(name, value);
+  request.send(file);
+  return { done, stop: () => request.abort() };
+}
+
+let hide;
+export function say(what, kind = "note") {
+  const box = document.getElementById("said");
+  box.textContent = what;
+  box.dataset.kind = kind;
+  box.hidden = false;
+  clearTimeout(hide);
+  hide = setTimeout(() => { box.hidden = true; }, kind === "error" ? 9000 : 2200);
+}

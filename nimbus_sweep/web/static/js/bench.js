@@ -1,0 +1,93 @@
+// What the linked views share: the frame, the cross-hair, the zoom, and what is shown. Views listen for "change".
+
+const start = JSON.parse(document.getElementById("start").textContent);
+
+class Bench extends EventTarget {
+  reel = start;
+  frame = 0;
+  x = Math.floor(start.width / 2);
+  y = Math.floor(start.height / 2);
+  view = "source";
+  holdSource = false;
+  zoom = null; // null fits the whole picture; else screen pixels to a picture pixel
+  centreX = start.width / 2;
+  centreY = start.height / 2;
+  split = 0.5;
+  gain = 8;
+  rings = true;
+  loupe = 6;
+  range = null;
+  loop = "all";
+  playing = false;
+  treated = false; // whether the treated picture can be shown
+  revision = 0;
+  sites = [];
+  selected = null;
+
+  set(values) {
+    let changed = false;
+    for (const [name, value] of Object.entries(values)) {
+      if (this[name] !== value) { this[name] = value; changed = true; }
+    }
+    if (changed) this.dispatchEvent(new CustomEvent("change", { detail: values }));
+  }
+
+  go(frame) { this.set({ frame: Math.min(Math.max(0, Math.round(frame)), this.reel.frames - 1) }); }
+
+  aim(x, y) {
+    this.set({
+      x: Math.min(Math.max(0, Math.floor(x)), this.reel.width - 1),
+      y: Math.min(Math.max(0, Math.floor(y)), this.reel.height - 1),
+    });
+  }
+
+  // Scale and offset of the picture inside a box of that size, in CSS pixels.
+  place(width, height) {
+    const { width: w, height: h } = this.reel;
+    const fit = Math.min(width / w, height / h);
+    const scale = this.zoom ?? fit;
+    const along = (size, length, centre) => {
+      const span = length * scale;
+      if (span <= size) return (size - span) / 2;
+      return Math.min(0, Math.max(size - span, size / 2 - centre * scale));
+    };
+    // Whole device pixels, so that pictures of whole multiples keep hard pixels.
+    const ratio = window.devicePixelRatio || 1;
+    const snap = (v) => Math.round(v * ratio) / ratio;
+    return { scale, fit, left: snap(along(width, w, this.centreX)), top: snap(along(height, h, this.centreY)) };
+  }
+
+  // The views a picture is made of, left to right.
+  get shown() {
+    if (this.holdSource) return ["source"];
+    if (!this.treated && this.view !== "source") return ["source"];
+    return { split: ["source", "treated"], side: ["source", "treated"] }[this.view] ?? [this.view];
+  }
+
+  get layout() { return this.holdSource || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one"; }
+}
+
+export const bench = new Bench();
+
+export function fitCanvas(canvas) {
+  const ratio = window.devicePixelRatio || 1;
+  const { clientWidth: width, clientHeight: height } = canvas;
+  if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
+    canvas.width = Math.round(width * ratio);
+    canvas.height = Math.round(height * ratio);
+  }
+  const pen = canvas.getContext("2d");
+  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+  pen.clearRect(0, 0, width, height);
+  return { pen, width, height, ratio };
+}
+
+// Thin double strokes, dark outside and light inside, so that marks show on any picture.
+export function doubleStroke(pen, draw, width = 1.2) {
+  pen.lineWidth = width + 2;
+  pen.strokeStyle = "rgb(20 20 20 / 0.75)";
+  draw();
+  pen.lineWidth = width;
+  pen.strokeStyle = "rgb(245 245 245 / 0.95)";
+  draw();
+}

@@ -1,0 +1,45 @@
+// Pictures from the server, kept by address; the newest wish is fetched first.
+
+import { bench } from "./bench.js";
+
+const kept = new Map();
+const MOST = 160;
+const drawn = new EventTarget();
+
+function base() { return `/reels/${bench.reel.id}`; }
+
+// Source pictures do not change with the treatment; the others carry its revision.
+function mark(view) { return view === "source" ? bench.reel.fingerprint : `${bench.reel.fingerprint}-${bench.revision}`; }
+
+export function frameUrl(frame, view, width) {
+  return `${base()}/frame/${frame}.jpg?view=${view}&w=${width}&gain=${bench.gain}&m=${mark(view)}`;
+}
+
+export function cropUrl(frame, view, box) {
+  return `${base()}/crop/${frame}.png?view=${view}&x=${box.x}&y=${box.y}&w=${box.w}&h=${box.h}&gain=${bench.gain}&m=${mark(view)}`;
+}
+
+export function sliceUrl(kind, at, view) {
+  return `${base()}/slice/${kind}/${at}.jpg?view=${view}&gain=${bench.gain}&m=${mark(view)}`;
+}
+
+export function fetchImage(url) {
+  let entry = kept.get(url);
+  if (entry) {
+    kept.delete(url);
+    kept.set(url, entry);
+    return entry;
+  }
+  const image = new Image();
+  entry = { image, ready: false, failed: false };
+  entry.loaded = new Promise((resolve) => {
+    image.onload = () => { entry.ready = true; resolve(entry); drawn.dispatchEvent(new Event("ready")); };
+    image.onerror = () => { entry.failed = true; kept.delete(url); resolve(entry); };
+  });
+  image.src = url;
+  kept.set(url, entry);
+  while (kept.size > MOST) kept.delete(kept.keys().next().value);
+  return entry;
+}
+
+export function onReady(listener) { drawn.addEventListener("ready", listener); }

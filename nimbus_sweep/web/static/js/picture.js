@@ -1,0 +1,227 @@
+// The picture: frame, zoom, comparison, rings and cross-hair.
+
+import { bench, doubleStroke, fitCanvas } from "./bench.js";
+import { cropUrl, fetchImage, frameUrl } from "./images.js";
+
+const canvas = document.getElementById("picture");
+const tag = document.getElementById("tag-picture");
+const warn = document.getElementById("tag-warn");
+const PROXY = 960;
+let last = {}; // the last pictures drawn for each view, shown until the new ones come
+
+// The boxes (CSS pixels) the views are drawn into.
+export function panes(width, height) {
+  const views = bench.shown;
+  if (bench.layout !== "side") return views.map((view) => ({ view, x: 0, y: 0, width, height }));
+  // Wide pictures are larger one above the other.
+  const { width: w, height: h } = bench.reel;
+  const beside = Math.min((width - 4) / 2 / w, height / h);
+  const below = Math.min(width / w, (height - 4) / 2 / h);
+  return views.map((view, i) => beside >= below
+    ? { view, x: i * ((width - 4) / 2 + 4), y: 0, width: (width - 4) / 2, height }
+    : { view, x: 0, y: i * ((height - 4) / 2 + 4), width, height: (height - 4) / 2 });
+}
+
+export function transform() {
+  const pane = panes(canvas.clientWidth, canvas.clientHeight)[0];
+  const place = bench.place(pane.width, pane.height);
+  return { ...place, left: place.left + pane.x, top: place.top + pane.y, pane };
+}
+
+function timecode(frame) {
+  const [a, b] = bench.reel.rate.split("/").map(Number);
+  const whole = Math.max(1, Math.round(a / (b || 1)));
+  const two = (v) => String(v).padStart(2, "0");
+  const seconds = Math.floor(frame / whole);
+  return `${two(Math.floor(seconds / 3600))}:${two(Math.floor(seconds / 60) % 60)}:${two(seconds % 60)}:${two(frame % whole)}`;
+}
+
+// The part of the picture a pane shows, on whole pixels, with a little to spare for moving.
+function visible(pane, place) {
+  const x = Math.max(0, Math.floor(-place.left / place.scale) & ~31);
+  const y = Math.max(0, Math.floor(-place.top / place.scale) & ~31);
+  const right = Math.min(bench.reel.width, Math.ceil((pane.width - place.left) / place.scale) + 32);
+  const bottom = Math.min(bench.reel.height, Math.ceil((pane.height - place.top) / place.scale) + 32);
+  return { x, y, w: Math.max(1, right - x), h: Math.max(1, bottom - y) };
+}
+
+function wanted(pane, place, ratio) {
+  const small = frameUrl(bench.frame, pane.view, Math.min(PROXY, bench.reel.width));
+  const exact = place.scale * ratio >= 0.999;
+  if (bench.playing && pane.view !== "difference") return { url: small, box: null };
+  if (exact) {
+    const box = visible(pane, place);
+    return { url: cropUrl(bench.frame, pane.view, box), box, small };
+  }
+  const width = Math.min(bench.reel.width, Math.ceil(bench.reel.width * place.scale * ratio));
+  return { url: width <= PROXY ? small : frameUrl(bench.frame, pane.view, Math.ceil(width / 160) * 160), box: null, small };
+}
+
+export function draw() {
+  const { pen, width, height, ratio } = fitCanvas(canvas);
+  if (!bench.reel.ready) return;
+  const current = {};
+  for (const [i, pane] of panes(width, height).entries()) {
+    const place = bench.place(pane.width, pane.height);
+    const wish = wanted(pane, place, ratio);
+    let got = { ...wish, entry: fetchImage(wish.url), frame: bench.frame };
+    if (!got.entry.ready) {
+      const before = last[pane.view];
+      const small = wish.small && wish.small !== wish.url ? fetchImage(wish.small) : null;
+      if (small?.ready) got = { box: null, entry: small, frame: bench.frame };
+      else if (before?.entry.ready) got = before;
+    }
+    if (got.entry.ready) current[pane.view] = got;
+    pen.save();
+    pen.beginPath();
+    if (bench.layout === "split") {
+      const edge = Math.round(bench.split * width);
+      pen.rect(i ? edge : 0, 0, i ? width - edge : edge, height);
+    } else pen.rect(pane.x, pane.y, pane.width, pane.height);
+    pen.clip();
+    pen.translate(pane.x + place.left, pane.y + place.top);
+    if (got.entry.ready) {
+      pen.imageSmoothingEnabled = !(got.box && place.scale * ratio >= 1);
+      pen.imageSmoothingQuality = "high";
+      const box = got.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height };
+      pen.drawImage(got.entry.image, box.x * place.scale, box.y * place.scale, box.w * place.scale, box.h * place.scale);
+    }
+    if (bench.rings) rings(pen, place.scale);
+    crosshair(pen, place.scale);
+    pen.restore();
+  }
+  last = { ...last, ...current };
+  canvas.dataset.shown = Object.entries(current).map(([view, g]) => `${view}:${g.frame}:${g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`).join(" ");
+  if (bench.layout === "split") splitEdge(pen, width, height);
+  label();
+}
+
+function rings(pen, scale) {
+  const radius = Math.max(8, 7 * scale);
+  for (const site of bench.sites) {
+    if (site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    const x = (site.x + site.width / 2) * scale;
+    const y = (site.y + site.height / 2) * scale;
+    const chosen = bench.selected === site.index;
+    doubleStroke(pen, () => {
+      pen.beginPath();
+      // Placed by hand: a square; found: a circle. Chosen: ticks outside. Form tells them apart, not colour.
+      if (site.by_hand) pen.rect(x - radius, y - radius, 2 * radius, 2 * radius);
+      else pen.arc(x, y, radius, 0, 7);
+      if (chosen) for (const [dx, dy] of [[1, 0], [-1, 0], [0, 1], [0, -1]]) {
+        pen.moveTo(x + dx * (radius + 3), y + dy * (radius + 3));
+        pen.lineTo(x + dx * (radius + 10), y + dy * (radius + 10));
+      }
+      pen.stroke();
+    });
+  }
+}
+
+function crosshair(pen, scale) {
+  const x = (bench.x + 0.5) * scale;
+  const y = (bench.y + 0.5) * scale;
+  const gap = Math.max(6, 1.5 * scale);
+  pen.save();
+  pen.setLineDash([2, 4]);
+  pen.lineWidth = 1;
+  for (const [colour, offset] of [["rgb(20 20 20 / 0.7)", 0], ["rgb(245 245 245 / 0.85)", 3]]) {
+    pen.strokeStyle = colour;
+    pen.lineDashOffset = offset;
+    pen.beginPath();
+    pen.moveTo(0, y); pen.lineTo(x - gap, y);
+    pen.moveTo(x + gap, y); pen.lineTo(bench.reel.width * scale, y);
+    pen.moveTo(x, 0); pen.lineTo(x, y - gap);
+    pen.moveTo(x, y + gap); pen.lineTo(x, bench.reel.height * scale);
+    pen.stroke();
+  }
+  pen.restore();
+}
+
+function splitEdge(pen, width, height) {
+  const edge = Math.round(bench.split * width);
+  doubleStroke(pen, () => { pen.beginPath(); pen.moveTo(edge, 0); pen.lineTo(edge, height); pen.stroke(); });
+  doubleStroke(pen, () => { pen.beginPath(); pen.rect(edge - 4, height / 2 - 14, 8, 28); pen.stroke(); });
+}
+
+function label() {
+  const names = { source: "source", treated: "treated", difference: `difference x${bench.gain}` };
+  const zoom = transform().scale;
+  tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
+  const waiting = bench.view !== "source" && !bench.treated && !bench.holdSource;
+  warn.hidden = !waiting;
+  if (waiting) warn.textContent = "source shown: the treated picture is not ready";
+}
+
+export function toPicture(event) {
+  const bounds = canvas.getBoundingClientRect();
+  let px = event.clientX - bounds.left;
+  let py = event.clientY - bounds.top;
+  const all = panes(canvas.clientWidth, canvas.clientHeight);
+  const pane = all.find((p) => px >= p.x && px < p.x + p.width && py >= p.y && py < p.y + p.height) ?? all[0];
+  px -= pane.x; py -= pane.y;
+  const place = bench.place(pane.width, pane.height);
+  return { x: (px - place.left) / place.scale, y: (py - place.top) / place.scale, pane, place, px, py };
+}
+
+export function zoomTo(zoom, at = null) {
+  const { pane, fit } = transform();
+  const centre = at ?? { x: bench.x + 0.5, y: bench.y + 0.5, px: pane.width / 2, py: pane.height / 2 };
+  let next = zoom === null ? null : Math.min(32, Math.max(fit, zoom));
+  if (next !== null && next <= fit * 1.001) next = null;
+  const scale = next ?? fit;
+  bench.set({
+    zoom: next,
+    centreX: centre.x + (pane.width / 2 - centre.px) / scale,
+    centreY: centre.y + (pane.height / 2 - centre.py) / scale,
+  });
+}
+
+// Zoom runs through the whole picture, 1:1 and whole multiples, where pixels stay hard.
+export function zoomStep(direction, at = null) {
+  const { scale, fit } = transform();
+  const ratio = window.devicePixelRatio || 1;
+  const stops = [fit, ...[0.5, 1, 2, 3, 4, 6, 8, 12, 16, 24, 32].map((s) => s / ratio).filter((s) => s > fit * 1.02)];
+  const next = direction > 0 ? stops.find((s) => s > scale * 1.02) ?? stops.at(-1) : stops.filter((s) => s < scale * 0.98).at(-1) ?? stops[0];
+  zoomTo(next, at);
+}
+
+export function listen() {
+  let drag = null;
+  canvas.addEventListener("pointerdown", (event) => {
+    canvas.setPointerCapture(event.pointerId);
+    canvas.focus();
+    const at = toPicture(event);
+    const edge = bench.split * canvas.clientWidth;
+    if (bench.layout === "split" && Math.abs(at.px - edge) < 8) drag = { kind: "split" };
+    else if (event.shiftKey || event.button === 1) drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
+    else {
+      drag = { kind: "aim" };
+      bench.aim(at.x, at.y);
+      choose(at);
+    }
+    event.preventDefault();
+  });
+  canvas.addEventListener("pointermove", (event) => {
+    if (!drag) return;
+    if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
+    else if (drag.kind === "move") {
+      const { scale } = transform();
+      bench.set({ centreX: drag.cx - (event.clientX - drag.x) / scale, centreY: drag.cy - (event.clientY - drag.y) / scale });
+    } else {
+      const at = toPicture(event);
+      bench.aim(at.x, at.y);
+    }
+  });
+  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { drag = null; });
+  canvas.addEventListener("wheel", (event) => {
+    event.preventDefault();
+    zoomStep(event.deltaY < 0 ? 1 : -1, toPicture(event));
+  }, { passive: false });
+}
+
+// A click near a ring chooses its finding.
+function choose(at) {
+  const reach = Math.max(8, 7 * at.place.scale) / at.place.scale + 2;
+  const near = bench.sites.find((s) => s.state === "kept" && Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y) < reach);
+  bench.set({ selected: near ? near.index : null });
+}

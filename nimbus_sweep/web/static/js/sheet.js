@@ -1,0 +1,112 @@
+// The right-hand sheet: made by the server; its buttons say what they post.
+
+import { post, say, text } from "./api.js";
+import { bench } from "./bench.js";
+import { transform, zoomTo } from "./picture.js";
+
+const sheet = document.getElementById("sheet");
+const stage = document.querySelector("script[data-stage]").dataset.stage;
+let refresh = () => {};
+let shownFor = null;
+
+export async function show(key, force = false) {
+  if (key === shownFor && !force) return;
+  shownFor = key;
+  const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
+  const focused = document.activeElement?.closest?.("#sheet [data-post]")?.dataset.post;
+  const scroll = sheet.scrollTop;
+  try {
+    sheet.innerHTML = await text(`/reels/${bench.reel.id}/sheet/${stage}`);
+  } catch (error) {
+    shownFor = null;
+    say(error.message, "error");
+    return;
+  }
+  for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
+  if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused)?.focus();
+  sheet.scrollTop = scroll;
+  mark();
+}
+
+export function mark() {
+  for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
+}
+
+async function act(url, body) {
+  try {
+    const told = await post(url, body);
+    if (typeof told.said === "string") say(told.said);
+  } catch (error) {
+    say(error.message, "error");
+  }
+  shownFor = null;
+  refresh();
+}
+
+export function choose(index, zoom = false) {
+  const site = bench.sites.find((s) => s.index === index);
+  if (!site) return;
+  bench.set({ selected: index });
+  bench.aim(site.x, site.y);
+  if (zoom) zoomTo(4 / (window.devicePixelRatio || 1));
+  else if (bench.zoom) bench.set({ centreX: site.x, centreY: site.y });
+  sheet.querySelector(`li[data-finding="${index}"]`)?.scrollIntoView({ block: "nearest" });
+}
+
+export function stepFinding(direction) {
+  const kept = bench.sites.filter((s) => s.state === "kept");
+  if (!kept.length) return;
+  const at = kept.findIndex((s) => s.index === bench.selected);
+  choose(kept[(at + direction + kept.length) % kept.length].index);
+}
+
+export function dismissChosen() {
+  const site = bench.sites.find((s) => s.index === bench.selected);
+  if (site) act(`/reels/${bench.reel.id}/findings/${site.index}/${site.state === "kept" ? "dismissed" : "kept"}`);
+}
+
+export async function placeHere() {
+  try {
+    const told = await post(`/reels/${bench.reel.id}/findings`, { x: bench.x, y: bench.y });
+    say(`Placed at x ${told.x} y ${told.y}`);
+    bench.aim(told.x, told.y);
+    bench.set({ selected: told.index });
+  } catch (error) {
+    say(error.message, "error");
+  }
+  refresh();
+}
+
+export function listen(onChange) {
+  refresh = onChange;
+  sheet.addEventListener("click", (event) => {
+    const button = event.target.closest("button[data-post]");
+    if (button) { act(button.dataset.post, JSON.parse(button.dataset.body ?? "{}")); return; }
+    if (event.target.closest("#place")) { placeHere(); return; }
+    const item = event.target.closest("li[data-finding]");
+    if (item && !event.target.closest(".actions")) choose(Number(item.dataset.finding), event.detail === 2);
+  });
+  sheet.addEventListener("input", (event) => {
+    const shown = event.target.parentElement?.querySelector("[data-shown]");
+    if (shown) shown.textContent = `${event.target.value} %`;
+  });
+  sheet.addEventListener("change", async (event) => {
+    const box = event.target;
+    if (box.dataset.postChange) act(box.dataset.postChange);
+    else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
+    else if (box.type === "file" && box.files[0]) {
+      try { act(box.dataset.post, JSON.parse(await box.files[0].text())); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
+    }
+  });
+  sheet.addEventListener("keydown", (event) => {
+    const item = event.target.closest?.("li[data-finding]");
+    if (item && (event.key === "ArrowDown" || event.key === "ArrowUp")) {
+      event.preventDefault();
+      const items = [...sheet.querySelectorAll("li[data-finding]")];
+      const next = items[items.indexOf(item) + (event.key === "ArrowDown" ? 1 : -1)];
+      if (next) { (next.querySelector("summary") ?? next).focus(); choose(Number(next.dataset.finding)); }
+    }
+  });
+}
+
+export { transform };

@@ -1,0 +1,113 @@
+// The row and the column under the cross-hair over all frames, lined up with the picture.
+
+import { bench, doubleStroke, fitCanvas } from "./bench.js";
+import { fetchImage, sliceUrl } from "./images.js";
+import { transform } from "./picture.js";
+
+const row = document.getElementById("row");
+const column = document.getElementById("column");
+const tags = { row: document.getElementById("tag-row"), column: document.getElementById("tag-column") };
+let at = { x: bench.x, y: bench.y };
+let wait = null;
+const last = {};
+
+function view() {
+  if (bench.holdSource || !bench.treated) return "source";
+  return { split: "treated", side: "source" }[bench.view] ?? bench.view;
+}
+
+function image(kind) {
+  const entry = fetchImage(sliceUrl(kind, kind === "row" ? at.y : at.x, view()));
+  if (entry.ready) last[kind] = entry;
+  return last[kind];
+}
+
+export function draw() {
+  if (!bench.reel.ready) return;
+  // Wait until the cross-hair rests: a slice reads every frame.
+  if (at.x !== bench.x || at.y !== bench.y) {
+    clearTimeout(wait);
+    wait = setTimeout(() => { at = { x: bench.x, y: bench.y }; draw(); }, 90);
+  }
+  const place = transform();
+  drawRow(place);
+  drawColumn(place);
+  tags.row.textContent = `row ${bench.y} over the shot, time down`;
+  tags.column.textContent = `column ${bench.x}`;
+}
+
+const share = () => (bench.frame + 0.5) / Math.max(1, bench.reel.frames);
+
+function drawRow(place) {
+  const { pen, width, height } = fitCanvas(row);
+  const entry = image("row");
+  const left = place.left;
+  pen.save();
+  pen.beginPath(); pen.rect(place.pane.x, 0, place.pane.width, height); pen.clip();
+  if (entry?.ready) {
+    pen.imageSmoothingEnabled = place.scale < 1;
+    pen.drawImage(entry.image, left, 0, bench.reel.width * place.scale, height);
+  }
+  now(pen, "h", share() * height, width);
+  here(pen, left + (bench.x + 0.5) * place.scale, 0, 0, height);
+  pen.restore();
+}
+
+function drawColumn(place) {
+  const { pen, width, height } = fitCanvas(column);
+  const entry = image("column");
+  pen.save();
+  pen.beginPath(); pen.rect(0, place.pane.y, width, place.pane.height); pen.clip();
+  if (entry?.ready) {
+    pen.imageSmoothingEnabled = place.scale < 1;
+    pen.drawImage(entry.image, 0, place.top, width, bench.reel.height * place.scale);
+  }
+  now(pen, "v", share() * width, height);
+  here(pen, 0, place.top + (bench.y + 0.5) * place.scale, width, 0);
+  pen.restore();
+}
+
+function now(pen, kind, where, length) {
+  const v = Math.round(where) + 0.5;
+  doubleStroke(pen, () => {
+    pen.beginPath();
+    if (kind === "h") { pen.moveTo(0, v); pen.lineTo(length, v); } else { pen.moveTo(v, 0); pen.lineTo(v, length); }
+    pen.stroke();
+  }, 1);
+}
+
+function here(pen, x, y, dx, dy) {
+  pen.save();
+  pen.setLineDash([2, 4]);
+  pen.lineWidth = 1;
+  for (const [colour, offset] of [["rgb(20 20 20 / 0.6)", 0], ["rgb(245 245 245 / 0.8)", 3]]) {
+    pen.strokeStyle = colour;
+    pen.lineDashOffset = offset;
+    pen.beginPath(); pen.moveTo(x, y); pen.lineTo(x + dx, y + dy); pen.stroke();
+  }
+  pen.restore();
+}
+
+export function listen() {
+  drag(row, (px, py) => {
+    const place = transform();
+    bench.aim((px - place.left) / place.scale, bench.y);
+    bench.go((py / row.clientHeight) * bench.reel.frames - 0.5);
+  });
+  drag(column, (px, py) => {
+    const place = transform();
+    bench.aim(bench.x, (py - place.top) / place.scale);
+    bench.go((px / column.clientWidth) * bench.reel.frames - 0.5);
+  });
+}
+
+export function drag(canvas, moved) {
+  let on = false;
+  const tell = (event) => {
+    const bounds = canvas.getBoundingClientRect();
+    moved(event.clientX - bounds.left, event.clientY - bounds.top, event);
+  };
+  canvas.addEventListener("pointerdown", (event) => { on = true; canvas.setPointerCapture(event.pointerId); tell(event); });
+  canvas.addEventListener("pointermove", (event) => { if (on) tell(event); });
+  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { on = false; });
+}

@@ -1,0 +1,252 @@
+// The work page: brings the linked views together and keeps them up to date.
+
+import { get, post, say } from "./api.js";
+import { bench } from "./bench.js";
+import { onReady } from "./images.js";
+import * as loupe from "./loupe.js";
+import * as picture from "./picture.js";
+import * as play from "./play.js";
+import * as log from "./reel-log.js";
+import * as sheet from "./sheet.js";
+import * as slices from "./slices.js";
+
+const id = bench.reel.id;
+const stage = document.querySelector("script[data-stage]").dataset.stage;
+const settings = JSON.parse(document.getElementById("settings").textContent);
+const by = (name) => document.getElementById(name);
+
+// -- drawing ---------------------------------------------------------------------------------------------
+
+let asked = false;
+function redraw() {
+  if (asked) return;
+  asked = true;
+  requestAnimationFrame(() => {
+    asked = false;
+    picture.draw();
+    if (!bench.playing || bench.frame % 2 === 0) { slices.draw(); log.draw(); }
+    loupe.draw();
+    buttons();
+    readout();
+  });
+}
+
+function buttons() {
+  for (const button of document.querySelectorAll("[data-view]")) {
+    button.setAttribute("aria-pressed", String(button.dataset.view === bench.view));
+    button.disabled = button.dataset.view !== "source" && !bench.treated && bench.view === "source";
+  }
+  by("rings").setAttribute("aria-pressed", String(bench.rings));
+  by("gain-label").hidden = bench.view !== "difference";
+  play.label();
+  sheet.mark();
+}
+
+let readFor = "";
+let readWait = null;
+function readout() {
+  const key = `${bench.frame}/${bench.x}/${bench.y}/${bench.shown.at(-1)}/${bench.revision}`;
+  if (key === readFor || bench.playing || !bench.reel.ready) return;
+  readFor = key;
+  by("readout").textContent = `x ${String(bench.x).padStart(4)}  y ${String(bench.y).padStart(4)}`;
+  clearTimeout(readWait);
+  readWait = setTimeout(async () => {
+    const view = bench.shown.at(-1) === "treated" ? "treated" : "source";
+    const told = await get(`/reels/${id}/value/${bench.frame}?x=${bench.x}&y=${bench.y}&view=${view}`).catch(() => null);
+    if (told && key === readFor) {
+      const samples = Object.entries(told.samples).map(([name, v]) => `${name} ${String(v).padStart(3)}`).join("  ");
+      by("readout").textContent = `x ${String(told.x).padStart(4)}  y ${String(told.y).padStart(4)}   ${samples}`;
+    }
+  }, 120);
+}
+
+// -- keeping up to date ----------------------------------------------------------------------------------
+
+let timer = null;
+let wasReady = bench.reel.ready;
+let lastTask = {};
+
+async function refresh() {
+  clearTimeout(timer);
+  let state;
+  try {
+    state = await get(`/reels/${id}/state`);
+  } catch {
+    by("tasks").textContent = "The application does not answer. Work goes on when it is started again; nothing is lost.";
+    timer = setTimeout(refresh, 2000);
+    return;
+  }
+  if ((state.reel === "ready") !== wasReady) { location.reload(); return; }
+  by("undo").disabled = !state.undo;
+  by("undo").title = state.undo ? `Take back: ${state.undo} (Ctrl+Z)` : "Nothing to take back";
+  by("redo").disabled = !state.redo;
+  by("redo").title = state.redo ? `Put on again: ${state.redo} (Ctrl+Y)` : "Nothing to put on again";
+  for (const link of document.querySelectorAll("[data-stage]:is(a)")) link.classList.toggle("finished", state.done.includes(link.dataset.stage));
+  tasks(state.tasks);
+  const justTreated = state.treated && !bench.treated;
+  bench.set({ revision: state.revision, treated: state.treated, sites: state.sites });
+  if (justTreated && bench.view === "source" && stage !== "condition" && stage !== "intake") bench.set({ view: "treated" });
+  if (!state.treated && bench.view !== "source" && !state.tasks.some((t) => t.kind === "analysis" && ["waiting", "running"].includes(t.state))) bench.set({ view: "source" });
+  const states = state.tasks.filter((t) => t.state !== "running" || t.share === 0).map((t) => `${t.id}${t.state}`).join();
+  await sheet.show(`${state.revision}/${state.treated}/${state.reel}/${states}`);
+  redraw();
+  const busy = state.tasks.some((t) => ["waiting", "running"].includes(t.state));
+  timer = setTimeout(refresh, busy ? 350 : document.hidden ? 8000 : 2500);
+}
+
+function tasks(list) {
+  const box = by("tasks");
+  const busy = list.filter((t) => ["waiting", "running"].includes(t.state)).reverse();
+  const names = { intake: "Intake", survey: "Survey", analysis: "Analysis", render: "Render", inspection: "Comparison" };
+  box.replaceChildren(...busy.map((task) => {
+    const part = document.createElement("div");
+    const line = document.createElement("div");
+    line.className = "line";
+    const what = document.createElement("span");
+    what.textContent = `${names[task.kind]}: ${task.state === "waiting" ? "waiting" : task.what || "working"}${task.again ? " (resumed)" : ""}`;
+    const stop = document.createElement("button");
+    stop.className = "button-small";
+    stop.textContent = "Stop";
+    stop.onclick = () => post(`/tasks/${task.id}/cancel`).then(refresh, (e) => say(e.message, "error"));
+    line.append(what, stop);
+    const bar = document.createElement("progress");
+    bar.max = 1;
+    bar.value = task.share;
+    const figures = document.createElement("div");
+    figures.className = "number soft";
+    const left = task.left === null ? "" : ` · ${task.left < 60 ? `${task.left} s` : `${Math.floor(task.left / 60)} min ${task.left % 60} s`} left`;
+    figures.textContent = `${Math.round(task.share * 100)} %${task.rate ? ` · ${task.rate} fr/s` : ""}${left}`;
+    part.append(line, bar, figures);
+    return part;
+  }));
+  for (const task of list) {
+    const before = lastTask[task.id];
+    if (before && before !== task.state) {
+      if (task.state === "failed") say(task.error, "error");
+      if (task.state === "done" && task.kind !== "analysis") say(`${names[task.kind]} done`);
+    }
+    lastTask[task.id] = task.state;
+  }
+}
+
+// -- what the user does ----------------------------------------------------------------------------------
+
+const DO = {
+  back: () => { play.stop(); bench.go(bench.frame - 1); },
+  on: () => { play.stop(); bench.go(bench.frame + 1); },
+  play: play.toggle,
+  loop: play.nextLoop,
+  rings: () => bench.set({ rings: !bench.rings }),
+  fit: () => picture.zoomTo(null),
+  one: () => picture.zoomTo(1 / (window.devicePixelRatio || 1)),
+  four: () => picture.zoomTo(4 / (window.devicePixelRatio || 1)),
+};
+
+function setView(view) {
+  if (view !== "source" && !bench.treated) { say("There is no treated picture yet: put a step on, in Treatment."); return; }
+  bench.set({ view: bench.view === view && view !== "source" ? "treated" : view });
+}
+
+async function takeBack(which) {
+  try { say((await post(`/reels/${id}/${which}`)).said); } catch (error) { say(error.message, "error"); }
+  refresh();
+}
+
+function dimRoom() {
+  const room = document.documentElement.dataset.room === "dim" ? "day" : "dim";
+  document.documentElement.dataset.room = room;
+  by("room").textContent = `Room: ${room}`;
+  post("/settings", { room }).catch(() => {});
+  redraw();
+}
+
+function lift(value) {
+  // For looking only: a curve on the canvas, never in the output.
+  const gamma = 1 / (1 + value / 40);
+  const filter = value > 0 ? "url(#lift-curve)" : "none";
+  document.getElementById("lift-svg")?.remove();
+  if (value > 0) {
+    document.body.insertAdjacentHTML("beforeend", `<svg id="lift-svg" width="0" height="0" aria-hidden="true"><filter id="lift-curve" color-interpolation-filters="sRGB"><feComponentTransfer>${"RGB".split("").map((c) => `<feFunc${c} type="gamma" exponent="${gamma}"/>`).join("")}</feComponentTransfer></filter></svg>`);
+  }
+  for (const name of ["picture", "row", "column", "loupe"]) by(name).style.filter = filter;
+  by("lift-label").classList.toggle("lifted", value > 0);
+}
+
+const nudge = (dx, dy) => (event) => bench.aim(bench.x + dx * (event.shiftKey ? 10 : 1), bench.y + dy * (event.shiftKey ? 10 : 1));
+const KEYS = {
+  arrowleft: (e) => { play.stop(); bench.go(bench.frame - (e.shiftKey ? 10 : 1)); },
+  arrowright: (e) => { play.stop(); bench.go(bench.frame + (e.shiftKey ? 10 : 1)); },
+  home: () => bench.go(0),
+  end: () => bench.go(bench.reel.frames - 1),
+  " ": play.toggle,
+  y: play.nextLoop,
+  a: nudge(-1, 0), d: nudge(1, 0), w: nudge(0, -1), s: nudge(0, 1),
+  p: () => stage === "condition" && sheet.placeHere(),
+  n: () => sheet.stepFinding(1),
+  b: () => sheet.stepFinding(-1),
+  delete: () => stage === "condition" && sheet.dismissChosen(),
+  t: () => setView(bench.view === "treated" ? "source" : "treated"),
+  h: () => setView("split"),
+  j: () => setView("side"),
+  x: () => setView("difference"),
+  r: DO.rings, l: loupe.cycle, g: dimRoom,
+  0: DO.fit, 1: DO.one, 4: DO.four,
+  "+": () => picture.zoomStep(1), "=": () => picture.zoomStep(1), "-": () => picture.zoomStep(-1),
+  "?": () => by("help").showModal(),
+};
+
+document.addEventListener("keydown", (event) => {
+  const typing = event.target.matches?.("input:not([type=checkbox]):not([type=range]), textarea, select");
+  if (typing || by("help").open) return;
+  if (event.ctrlKey || event.metaKey) {
+    const key = event.key.toLowerCase();
+    if (key === "z" || key === "y") { event.preventDefault(); takeBack(key === "y" || event.shiftKey ? "redo" : "undo"); }
+    return;
+  }
+  if (event.altKey) return;
+  const key = event.key.toLowerCase();
+  if (key === "q") { bench.set({ holdSource: true }); return; }
+  const onControl = event.target.matches?.("button, a, summary, input");
+  if (onControl && (key === " " || (event.target.type === "range" && key.startsWith("arrow")))) return;
+  const action = KEYS[key];
+  if (action) { event.preventDefault(); action(event); }
+});
+document.addEventListener("keyup", (event) => { if (event.key.toLowerCase() === "q") bench.set({ holdSource: false }); });
+window.addEventListener("blur", () => bench.set({ holdSource: false }));
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-do], [data-view]");
+  if (button?.dataset.do) DO[button.dataset.do]();
+  else if (button?.dataset.view) setView(button.dataset.view);
+});
+by("undo").onclick = () => takeBack("undo");
+by("redo").onclick = () => takeBack("redo");
+by("room").onclick = dimRoom;
+by("help-open").onclick = () => by("help").showModal();
+by("lift").oninput = (event) => lift(Number(event.target.value));
+by("gain").oninput = (event) => bench.set({ gain: Number(event.target.value) });
+by("gain").onchange = () => post("/settings", { gain: bench.gain }).catch(() => {});
+const mat = (value) => document.documentElement.style.setProperty("--mat", `rgb(${value} ${value} ${value})`);
+by("mat").oninput = (event) => mat(event.target.value);
+by("mat").onchange = (event) => post("/settings", { mat: Number(event.target.value) }).catch(() => {});
+
+// -- start -----------------------------------------------------------------------------------------------
+
+if (settings.mat) mat(settings.mat);
+if (settings.gain) bench.gain = settings.gain;
+const remembered = JSON.parse(sessionStorage.getItem(`bench-${id}`) ?? "{}");
+bench.set(remembered);
+bench.addEventListener("change", () => {
+  redraw();
+  if (bench.playing) return;
+  const { frame, x, y, zoom, centreX, centreY, view, rings, range, loop } = bench;
+  sessionStorage.setItem(`bench-${id}`, JSON.stringify({ frame, x, y, zoom, centreX, centreY, view, rings, range, loop }));
+});
+onReady(redraw);
+new ResizeObserver(redraw).observe(by("picture"));
+for (const part of [picture, slices, loupe, log]) part.listen();
+sheet.listen(refresh);
+document.addEventListener("visibilitychange", () => { if (!document.hidden) refresh(); });
+document.fonts?.ready.then(redraw);
+refresh();
+// For the tests of the page: the state of the bench, not a way in.
+window.nimbusBench = bench;

@@ -1,0 +1,43 @@
+"""Numbers in words and units, for the templates."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Any
+
+
+def timecode(frame: int, rate: str | Fraction) -> str:
+    """Hours, minutes, seconds and frames of a frame number, counted at the nearest whole rate, without drop."""
+    whole = max(1, round(Fraction(rate)))
+    seconds, frames = divmod(frame, whole)
+    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}:{frames:02d}"
+
+
+def rate(value: str) -> str:
+    """A frame rate: whole, or as its exact fraction with three places beside it."""
+    exact = Fraction(value)
+    return str(exact.numerator) if exact.denominator == 1 else f"{float(exact):.3f} ({exact.numerator}/{exact.denominator})"
+
+
+def size(count: int) -> str:
+    """Bytes in the unit that suits."""
+    for unit, step in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if count >= step:
+            return f"{count / step:.1f} {unit}"
+    return f"{count} bytes"
+
+
+def seconds(value: float) -> str:
+    """A length of time."""
+    if value < 60:
+        return f"{value:.2f} s" if value < 10 else f"{value:.1f} s"
+    return f"{int(value // 60)} min {int(value % 60):02d} s"
+
+
+def percent(share: float) -> str:
+    """A share of 0 to 1."""
+    return f"{100 * share:.0f} %"
+
+
+FILTERS: dict[str, Callable[..., Any]] = {"timecode": timecode, "rate": rate, "size": size, "seconds": seconds, "percent": percent}
