@@ -17,7 +17,9 @@ FONTS = [("barlow-semi-condensed", weight) for weight in (400, 500, 600)] + [("d
 def inputs() -> list[Path]:
     """Everything the built styles depend on."""
     web = ROOT / "nimbus_sweep" / "web"
-    return sorted([*(ROOT / "styles").glob("*.css"), *web.rglob("*.html"), *(STATIC / "js").glob("*.js"), ROOT / "package-lock.json", Path(__file__)])
+    return sorted(
+        [*(ROOT / "styles").glob("*.css"), *web.rglob("*.html"), *(STATIC / "js").glob("*.js"), ROOT / "package-lock.json", Path(__file__)]
+    )
 
 
 def stamp() -> str:
@@ -41,7 +43,14 @@ def build() -> None:
         package = ROOT / "node_modules" / "@fontsource" / name
         shutil.copyfile(package / "files" / f"{name}-latin-{weight}-normal.woff2", STATIC / "fonts" / f"{name}-{weight}.woff2")
         shutil.copyfile(package / "LICENSE", STATIC / "fonts" / f"{name}-licence.txt")
-    command = [str(ROOT / "node_modules" / ".bin" / "tailwindcss"), "--input", str(ROOT / "styles" / "app.css"), "--output", str(CSS), "--minify"]
+    command = [
+        str(ROOT / "node_modules" / ".bin" / "tailwindcss"),
+        "--input",
+        str(ROOT / "styles" / "app.css"),
+        "--output",
+        str(CSS),
+        "--minify",
+    ]
     subprocess.run(command, check=True, cwd=ROOT)
     CSS.write_text(f"/* Built by `make assets` from {stamp()}; edit styles/app.css. */\n{CSS.read_text()}")
 

@@ -41,8 +41,8 @@ def create_app(services: Services) -> Flask:
     for stage in (rack, reels, intake, condition, treatment, inspection, delivery, pictures):
         app.register_blueprint(stage.pages)
     app.before_request(_guard)
-    app.before_request(lambda: database.connect(reuse_if_open=True) and None)
-    app.teardown_request(lambda _error: database.close() and None)
+    app.before_request(_connect)
+    app.teardown_request(_close)
     app.after_request(_headers)
     app.register_error_handler(SweepError, _explained)
     app.register_error_handler(HTTPException, _refused)
@@ -60,6 +60,15 @@ def _guard() -> None:
             abort(403, "A page of another site asked for this; it was refused.")
         if request.headers.get("X-Requested-By") != "nimbus-sweep":
             abort(403, "Changes are made from the application's own pages only.")
+
+
+def _connect() -> None:
+    database.connect(reuse_if_open=True)
+
+
+def _close(_error: BaseException | None) -> None:
+    if not database.is_closed():
+        database.close()
 
 
 def _headers(response: Response) -> Response:

@@ -24,6 +24,15 @@ def disk_full(path: Path) -> DiskFull:
     return DiskFull(f"The disk is full: {path.name} could not be written in {path.parent}. {left}Free some space and start it again.")
 
 
+def _is_full(error: BaseException | None) -> bool:
+    """Whether there was no room, here or in what led here: the media library wraps what its file raises."""
+    while error is not None:
+        if isinstance(error, OSError) and error.errno in _FULL:
+            return True
+        error = error.__cause__ or error.__context__
+    return False
+
+
 @contextmanager
 def written_aside(path: str | Path) -> Iterator[BinaryIO]:
     """Write to a neighbour of `path` and give it that name only once it is whole and on the disk.
@@ -43,7 +52,7 @@ def written_aside(path: str | Path) -> Iterator[BinaryIO]:
         aside.replace(path)
     except BaseException as error:
         aside.unlink(missing_ok=True)
-        if isinstance(error, OSError) and error.errno in _FULL:
+        if _is_full(error):
             raise disk_full(path) from error
         if isinstance(error, PermissionError | FileNotFoundError | IsADirectoryError | NotADirectoryError):
             raise SweepError(f"{path} cannot be written ({error.strerror}). Choose another place for it.") from error

@@ -24,6 +24,10 @@ from .layout import picture_format, planes_of
 # A picture further ahead than this many frames is reached by seeking when a key frame lies between.
 _DECODE_AHEAD = 24
 MAX_PIXELS = 16384 * 16384
+# Rates of film and video (common practice, no source).
+_USUAL_RATES = [Fraction(n) for n in (12, 15, 16, 18, 24, 25, 30, 48, 50, 60, 96, 100, 120)] + [
+    Fraction(n * 1000, 1001) for n in (24, 30, 48, 60, 120)
+]
 ASPECT_TAG = "SAMPLE_ASPECT_RATIO"
 
 
@@ -457,7 +461,9 @@ def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> t
     # Containers round to their clock (Matroska to 1 ms): within one tick of the grid is on the grid.
     tick = max(float(time_base), 0.001) * 1.01
     numbers = np.arange(len(stamps))
-    for rate in [*named, mean.limit_denominator(1001)]:
+    # A usual rate that fits is meant, whatever the container made of it; one the file names comes first.
+    usual = sorted(_USUAL_RATES, key=lambda rate: (rate not in named, abs(rate - mean)))
+    for rate in [*usual, *named, mean.limit_denominator(1001)]:
         if np.abs(times * float(time_base) - numbers / float(rate)).max() <= tick:
             return rate, True, interval
     return (mean.limit_denominator(1001) or mean), False, interval

@@ -35,9 +35,7 @@ def lossless_format(layout: PictureFormat) -> PictureFormat:
     UnreadableReel
         If the writer can hold neither.
     """
-    name = layout.name
-    if name.startswith("yuvj") or name not in _HELD:
-        name = EXACT_KIN.get(name, name)
+    name = EXACT_KIN.get(layout.name, layout.name)
     if name not in _HELD:
         raise UnreadableReel(f"FFV1 cannot hold the pixel format {layout.name} exactly. Convert the reel to yuv422p10le or gbrp16le first.")
     return layout if name == layout.name else picture_format(name, layout.width, layout.height)

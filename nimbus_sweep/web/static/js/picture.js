@@ -57,6 +57,13 @@ function wanted(pane, place, ratio) {
   return { url: width <= PROXY ? small : frameUrl(bench.frame, pane.view, Math.ceil(width / 160) * 160), box: null, small };
 }
 
+// The picture takes the height its shape needs; the row slice takes what is left.
+export function share() {
+  const views = canvas.parentElement.parentElement;
+  const height = (canvas.clientWidth * bench.reel.height) / Math.max(1, bench.reel.width);
+  views.style.setProperty("--picture-height", `${Math.round(height)}px`);
+}
+
 export function draw() {
   const { pen, width, height, ratio } = fitCanvas(canvas);
   if (!bench.reel.ready) return;
@@ -140,7 +147,7 @@ function crosshair(pen, scale) {
 function splitEdge(pen, width, height) {
   const edge = Math.round(bench.split * width);
   doubleStroke(pen, () => { pen.beginPath(); pen.moveTo(edge, 0); pen.lineTo(edge, height); pen.stroke(); });
-  doubleStroke(pen, () => { pen.beginPath(); pen.rect(edge - 4, height / 2 - 14, 8, 28); pen.stroke(); });
+  doubleStroke(pen, () => { pen.beginPath(); pen.rect(edge - 4, height - 44, 8, 28); pen.stroke(); });
 }
 
 function label() {

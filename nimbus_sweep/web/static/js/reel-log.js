@@ -104,7 +104,7 @@ function caption() {
     said.className = "number";
   } else {
     said.className = "";
-    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `frame · light · rows${bench.treated ? " · altered" : ""}`;
+    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${bench.treated ? " · altered" : ""}`;
   }
 }
 

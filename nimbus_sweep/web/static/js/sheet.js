@@ -13,6 +13,7 @@ export async function show(key, force = false) {
   if (key === shownFor && !force) return;
   shownFor = key;
   const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
+  const folds = [...sheet.querySelectorAll("details.fold[open]")].map((d) => d.dataset.fold);
   const focused = document.activeElement?.closest?.("#sheet [data-post]")?.dataset.post;
   const scroll = sheet.scrollTop;
   try {
@@ -23,6 +24,7 @@ export async function show(key, force = false) {
     return;
   }
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
+  for (const name of folds) sheet.querySelector(`details.fold[data-fold="${name}"]`)?.setAttribute("open", "");
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused)?.focus();
   sheet.scrollTop = scroll;
   mark();

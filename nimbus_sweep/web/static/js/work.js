@@ -242,7 +242,8 @@ bench.addEventListener("change", () => {
   sessionStorage.setItem(`bench-${id}`, JSON.stringify({ frame, x, y, zoom, centreX, centreY, view, rings, range, loop }));
 });
 onReady(redraw);
-new ResizeObserver(redraw).observe(by("picture"));
+picture.share();
+new ResizeObserver(() => { picture.share(); redraw(); }).observe(document.querySelector(".views"));
 for (const part of [picture, slices, loupe, log]) part.listen();
 sheet.listen(refresh);
 document.addEventListener("visibilitychange", () => { if (!document.hidden) refresh(); });

