@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import shutil
 import subprocess
 import sys
@@ -42,7 +43,9 @@ def build() -> None:
     for name, weight in FONTS:
         package = ROOT / "node_modules" / "@fontsource" / name
         shutil.copyfile(package / "files" / f"{name}-latin-{weight}-normal.woff2", STATIC / "fonts" / f"{name}-{weight}.woff2")
-        shutil.copyfile(package / "LICENSE", STATIC / "fonts" / f"{name}-licence.txt")
+        # The licence asks for its text and the copyright notice; the addresses in brackets are in the font files themselves.
+        licence = re.sub(r" \(https?://[^)]*\)", "", (package / "LICENSE").read_text())
+        (STATIC / "fonts" / f"{name}-licence.txt").write_text(licence)
     command = [
         str(ROOT / "node_modules" / ".bin" / "tailwindcss"),
         "--input",
