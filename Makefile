@@ -42,7 +42,7 @@ test: check browser
 	$(BIN)/python -m pytest -q -n 2 tests
 
 bench: test-env
-	$(BIN)/python -m benchmarks
+	$(BIN)/python -m benchmarks $(ONLY)
 
 # Rebuilds the shipped styles and fonts; the only thing that needs Node.
 assets: test-env

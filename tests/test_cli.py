@@ -7,9 +7,12 @@ import subprocess
 import sys
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 
+from benchmarks.material import MemorySource
+from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
 from tests.conftest import SITES, decoded, small, write_movie
 
@@ -118,3 +121,17 @@ def test_an_existing_file_is_not_replaced_unasked(tmp_path: Path, reel: Path) ->
     assert out.read_bytes() == b"mine"
     assert run("treat", reel, out, "--suggested", "--overwrite").returncode == 0
     assert len(MovieReader(out)) == 30
+
+
+@pytest.mark.parametrize(("width", "height", "frames"), [(641, 273, 12), (1, 1, 12), (7, 3, 9), (64, 48, 1)])
+def test_odd_sizes_and_single_frames_come_back_untouched(tmp_path: Path, width: int, height: int, frames: int) -> None:
+    layout = picture_format("yuv444p", width, height)
+    rng = np.random.default_rng(width)
+    base = [rng.integers(60, 180, shape, np.uint8) for shape in layout.plane_shapes]
+    pictures = [tuple(cv2.blur(np.roll(p, 2 * n, 1), (5, 5)).reshape(p.shape) for p in base) for n in range(frames)]
+    path = write_movie(tmp_path / "odd.mkv", MemorySource(pictures, layout))
+    for way in ("--suggested", "--steps=pixel-mend"):
+        out = tmp_path / f"out{way[2:5]}.mkv"
+        done = run("treat", path, out, way)
+        assert done.returncode == 0, done.stderr
+        assert all(np.array_equal(a, b) for a, b in zip(decoded(path), decoded(out), strict=True))

@@ -109,6 +109,21 @@ def test_sound_stays_in_step_when_the_first_stamp_is_not_zero(tmp_path: Path) ->
     assert lag == 0 or np.array_equal(ours[0], theirs[0][:, lag:])
 
 
+@pytest.mark.parametrize("codec", ["libx264", "mpeg4"])
+def test_sound_primed_by_an_edit_list_is_in_step_to_the_sample(tmp_path: Path, codec: str) -> None:
+    """MP4 tells the decoder to leave out AAC's first 1024 samples; Matroska (RFC 9559) does so by the codec delay."""
+    path = write_movie(tmp_path / "phone.mp4", small(30), codec, options={"bf": "2"}, sound=True)
+    reel = MovieReader(path)
+    write_chunk(tmp_path / "c.mkv", reel.frames(0, 30), reel.facts)
+    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv")
+    ours, theirs = sound_samples(tmp_path / "out.mkv"), sound_samples(path)
+    assert np.array_equal(ours[0], theirs[0])
+    assert ours[1] == theirs[1]
+    assert sound_packets(tmp_path / "out.mkv") == sound_packets(path)
+    with av.open(str(tmp_path / "out.mkv")) as container:
+        assert "prime" not in str(container.streams.audio[0].metadata)
+
+
 def test_pixel_aspect_survives(tmp_path: Path) -> None:
     reel = MovieReader(write_movie(tmp_path / "reel.mkv", small(3)))
     facts = replace(reel.facts, sample_aspect=Fraction(16, 15))

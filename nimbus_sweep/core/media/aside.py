@@ -45,7 +45,7 @@ def written_aside(path: str | Path) -> Iterator[BinaryIO]:
     path = Path(path)
     aside = path.with_name(f".{path.name}.part")
     try:
-        with open(aside, "wb") as stream:
+        with open(aside, "w+b") as stream:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())

@@ -11,6 +11,7 @@ import heapq
 from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
+from typing import BinaryIO
 
 import av
 import numpy as np
@@ -103,31 +104,78 @@ def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, s
     tags : dict
         Written into the file beside the source's own.
     """
-    with (
-        written_aside(out) as stream,
-        av.open(stream, "w", format="matroska") as container,
-        av.open(str(chunks[0])) as first,
-        av.open(str(reel.path), metadata_errors="replace") as source,
-    ):
-        for key, value in {**source.metadata, **(tags or {})}.items():
-            container.metadata[key] = value
-        template = first.streams.video[0]
-        video = container.add_stream_from_template(template)
-        video.time_base = _OUT_BASE
-        video.codec_context.framerate = reel.facts.rate
-        for key, value in source.streams.video[0].metadata.items():
-            if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
-                video.metadata[key] = value
-        aspect = reel.facts.sample_aspect
-        if aspect != 1:
-            video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
-        sounds = [s for s in source.streams.audio if s.codec_context.name]
-        copies = {s.index: container.add_stream_from_template(s) for s in sounds}
-        for s in sounds:
-            copies[s.index].metadata.update(s.metadata)
-        packets = heapq.merge(_pictures(chunks, reel, video), _sound(source, sounds, copies, reel.facts.start), key=lambda p: p[0])
-        for _, packet in packets:
-            container.mux_one(packet)
+    priming = _priming(reel.path)
+    # Checksums of the header would not agree with what is noted in it afterwards; FFV1 carries its own in every slice.
+    options = {"write_crc32": "0"} if priming else {}
+    with written_aside(out) as stream:
+        with (
+            av.open(stream, "w", format="matroska", options=options) as container,
+            av.open(str(chunks[0])) as first,
+            av.open(str(reel.path), metadata_errors="replace") as source,
+        ):
+            for key, value in {**source.metadata, **(tags or {})}.items():
+                container.metadata[key] = value
+            video = container.add_stream_from_template(first.streams.video[0])
+            video.time_base = _OUT_BASE
+            video.codec_context.framerate = reel.facts.rate
+            for key, value in source.streams.video[0].metadata.items():
+                if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
+                    video.metadata[key] = value
+            aspect = reel.facts.sample_aspect
+            if aspect != 1:
+                video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
+            sounds = [s for s in source.streams.audio if s.codec_context.name]
+            copies = {s.index: container.add_stream_from_template(s) for s in sounds}
+            for s in sounds:
+                copies[s.index].metadata.update(s.metadata)
+                if s.index in priming:
+                    copies[s.index].metadata["title"] = _placeholder(s.index)
+            sound = _sound(source, sounds, copies, reel.facts.start, priming)
+            for _, packet in heapq.merge(_pictures(chunks, reel, video), sound, key=lambda p: p[0]):
+                container.mux_one(packet)
+        for index, seconds in priming.items():
+            _note_codec_delay(stream, _placeholder(index), seconds)
+
+
+def _priming(path: Path) -> dict[int, Fraction]:
+    """For each sound stream whose decoder is told by an edit list to leave out samples at its start, how many seconds.
+
+    Matroska keeps such a delay in its track header; streams that bring it in their own description are not listed.
+    """
+    found: dict[int, Fraction] = {}
+    with av.open(str(path), metadata_errors="replace") as container:
+        if "matroska" in container.format.name:
+            return found
+        waiting = {s.index: s for s in container.streams.audio if s.codec_context.name not in ("", "opus", "vorbis")}
+        for packet in container.demux(*waiting.values()) if waiting else ():
+            stream = waiting.pop(packet.stream.index, None)
+            if stream is not None and packet.has_sidedata("skip_samples"):
+                samples = int.from_bytes(bytes(packet.get_sidedata("skip_samples"))[:4], "little")
+                if samples and stream.rate:
+                    found[stream.index] = Fraction(samples, stream.rate)
+            if not waiting:
+                break
+    return found
+
+
+def _placeholder(index: int) -> str:
+    return f"prime{index:03d}"
+
+
+def _note_codec_delay(stream: BinaryIO, placeholder: str, seconds: Fraction) -> None:
+    """Turn a track's name of eight letters into its codec delay, which takes the same room.
+
+    The media library's binding cannot set the delay. In Matroska (RFC 9559) a track's Name is 53 6E, its CodecDelay,
+    in nanoseconds, 56 AA; both are followed here by a length of eight.
+    """
+    stream.seek(0)
+    head = stream.read(1 << 20)
+    name = b"\x53\x6e\x88" + placeholder.encode()
+    if head.count(name) != 1:
+        raise RuntimeError("the track header was not written as expected")
+    stream.seek(head.index(name))
+    stream.write(b"\x56\xaa\x88" + round(seconds * 10**9).to_bytes(8, "big"))
+    stream.seek(0, 2)
 
 
 def _pictures(chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream) -> Iterator[tuple[float, av.Packet]]:
@@ -149,7 +197,11 @@ def _pictures(chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream) 
 
 
 def _sound(
-    source: av.container.InputContainer, sounds: Sequence[av.AudioStream], copies: dict[int, av.AudioStream], start: Fraction
+    source: av.container.InputContainer,
+    sounds: Sequence[av.AudioStream],
+    copies: dict[int, av.AudioStream],
+    start: Fraction,
+    priming: dict[int, Fraction],
 ) -> Iterator[tuple[float, av.Packet]]:
     """Sound packets untouched, their time counted from the first picture."""
     if not sounds:
@@ -158,8 +210,8 @@ def _sound(
         if packet.pts is None or not packet.size or packet.time_base is None:
             continue
         base = packet.time_base
-        shift = round(start / base)
-        packet.pts -= shift
+        # Behind a codec delay, time in the file is counted from the first sample that is decoded, heard or not.
+        packet.pts -= round((start - priming.get(packet.stream.index, 0)) / base)
         packet.dts = packet.pts
         seconds = float(packet.pts * base)
         packet.stream = copies[packet.stream.index]

@@ -117,6 +117,8 @@ def departure_maps(
 
 
 def _steady(means: NDArray[np.float32]) -> Plane:
+    if len(means) < 2:
+        return means[0]
     low, second = np.partition(means, 1, axis=0)[:2]
     high, penultimate = -np.partition(-means, 1, axis=0)[:2]
     up = np.where((second > 0) & (low > -0.25 * second), second, 0)

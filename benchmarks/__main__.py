@@ -1,0 +1,25 @@
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|demo|speed]``."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+from pathlib import Path
+
+from . import quality, speed
+
+
+def main() -> None:
+    """Run what is asked for, or everything."""
+    only = sys.argv[1] if len(sys.argv) > 1 else ""
+    with tempfile.TemporaryDirectory(prefix="nimbus-bench-") as folder:
+        if only in ("", "quality"):
+            quality.clips(Path(folder))
+        if only in ("", "demo"):
+            quality.demo(Path(folder))
+        if only in ("", "speed"):
+            speed.run(Path(folder))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,158 @@
+"""Speed as ratios within one run, latency, and peak memory."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+
+from nimbus_sweep.core.frames import Colour, Frame
+from nimbus_sweep.core.media.layout import picture_format, to_picture
+from nimbus_sweep.core.media.reader import MovieReader, fingerprint
+from nimbus_sweep.core.media.view import jpeg, to_bgr
+from nimbus_sweep.core.render import RenderSpec, clear, render
+from nimbus_sweep.core.report import make_report
+from nimbus_sweep.core.survey import survey
+from nimbus_sweep.core.treatment import Analyses, Recipe, chain, suggested
+from nimbus_sweep.core.volume import build_volume
+from nimbus_sweep.demo.defects import scatter, stick
+
+from .material import clip
+
+
+def run(folder: Path) -> None:
+    """Print all speed figures."""
+    reel = movie(folder / "reel-1080.mp4", 200, 1920, 1080)
+    print("\nSpeed at 1920x1080, 200 frames of H.264 in, FFV1 out, medians of three")
+    floor = _median(lambda: bare(reel, folder / "bare.mkv"))
+    decode = _median(lambda: decode_only(reel))
+    source = MovieReader(reel)
+    start = time.perf_counter()
+    volume = build_volume(folder / "volume.bin", source)
+    reading = time.perf_counter() - start
+    start = time.perf_counter()
+    found = survey(volume, 0, len(source))
+    looking = time.perf_counter() - start
+    recipe = suggested(found).settled(found)
+    analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
+    known = analyses.make(recipe, source, volume)
+    stat = reel.stat()
+    spec = RenderSpec(
+        str(reel), False, fingerprint(reel), stat.st_size, stat.st_mtime_ns, recipe.model_dump_json(), 0, len(source),
+        str(analyses.folder), str(folder / "chunks"),
+    )  # fmt: skip
+    report = make_report(reel.name, fingerprint(reel), len(source), 0, (0, len(source)), recipe, [], source.format, known)
+
+    def treated() -> None:
+        clear(spec)
+        render(spec, folder / "out.mkv", report)
+
+    rendering = _median(treated)
+    print(f"  bare decode + encode                      {floor:6.2f} s  ({200 / floor:.0f} frames/s)")
+    print(
+        f"  render with pixel mend ({len(found):2d} sites)          {rendering:6.2f} s  ratio {rendering / floor:.2f}  (aim: at most 1.15)"
+    )
+    print(
+        f"  survey, reading the shot once included    {reading + looking:6.2f} s  ratio to decoding {(reading + looking) / decode:.1f}  (aim: at most 6)"
+    )
+    preview(source, recipe, analyses)
+    print("\nPeak memory of `treat --suggested` at 960x540 (must not grow with the reel)")
+    for frames in (200, 2000):
+        path = movie(folder / f"reel-{frames}.mp4", frames, 960, 540)
+        print(f"  {frames:5d} frames {peak(path, folder / 'memory.mkv'):8.0f} MiB")
+
+
+def movie(path: Path, frames: int, width: int, height: int) -> Path:
+    """A real clip, enlarged, played to and fro, with stuck pixels in it."""
+    source = clip("bunny")
+    layout = picture_format("yuv420p", width, height)
+    count = min(frames, len(source))
+    pictures = [
+        tuple(
+            cv2.resize(p, shape[::-1], interpolation=cv2.INTER_AREA if width < 1280 else cv2.INTER_CUBIC)
+            for p, shape in zip(planes, layout.plane_shapes, strict=True)
+        )
+        for planes in source.pictures[:count]
+    ]
+    spoiled, _ = stick(pictures, scatter(pictures, 14, 1))
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream("libx264", rate=Fraction(25), options={"crf": "18", "preset": "veryfast", "g": "48"})
+        assert isinstance(stream, av.VideoStream)
+        stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
+        for n in range(frames):
+            at = n % (2 * count - 2)
+            planes = spoiled[at if at < count else 2 * count - 2 - at]
+            out.mux(stream.encode(to_picture(Frame(n, planes, layout, Colour(matrix=1)))))
+        out.mux(stream.encode())
+    return path
+
+
+def bare(reel: Path, out: Path) -> None:
+    """Decode and encode with the media library alone, at the settings the delivery is written with."""
+    with av.open(str(reel)) as source, av.open(str(out), "w") as target:
+        video = source.streams.video[0]
+        video.thread_type = "AUTO"
+        options = {"level": "3", "coder": "1", "context": "0", "slicecrc": "1", "slices": "4"}
+        stream = target.add_stream("ffv1", rate=video.average_rate, options=options)
+        assert isinstance(stream, av.VideoStream)
+        stream.width, stream.height, stream.pix_fmt = video.width, video.height, "yuv420p"
+        stream.codec_context.gop_size = 1
+        stream.codec_context.thread_type = "SLICE"
+        stream.codec_context.thread_count = 0
+        for picture in source.decode(video):
+            target.mux(stream.encode(picture))
+        target.mux(stream.encode())
+
+
+def decode_only(reel: Path) -> None:
+    """Decode every frame."""
+    with av.open(str(reel)) as source:
+        source.streams.video[0].thread_type = "AUTO"
+        for _ in source.decode(video=0):
+            pass
+
+
+def preview(source: MovieReader, recipe: Recipe, analyses: Analyses) -> None:
+    """Time from asking for a treated frame to its JPEG, the analysis ready."""
+    treated = chain(source, analyses.load(recipe), 0, len(source))
+    times: dict[str, list[float]] = {"next frame": [], "any frame": [], "decode alone": []}
+    rng = np.random.default_rng(1)
+    for kind, numbers in (("next frame", range(40, 100)), ("any frame", rng.integers(0, 200, 40))):
+        for n in numbers:
+            start = time.perf_counter()
+            jpeg(to_bgr(treated.frame(int(n)), 960))
+            times[kind].append(time.perf_counter() - start)
+    fresh = MovieReader(source.path, cache_bytes=0)
+    for n in rng.integers(0, 200, 40):
+        start = time.perf_counter()
+        fresh.frame(int(n))
+        times["decode alone"].append(time.perf_counter() - start)
+    for kind, took in times.items():
+        print(f"  treated preview, {kind:<14}" if kind != "decode alone" else "  native decode of any frame    ", end="")
+        print(
+            f"           median {1000 * np.median(took):5.0f} ms, 95 % within {1000 * np.percentile(took, 95):.0f} ms"
+            + ("  (aim: under 150 ms)" if kind == "next frame" else "")
+        )
+
+
+def peak(reel: Path, out: Path) -> float:
+    """Peak resident memory of the command line treating `reel`, in MiB."""
+    code = "import resource,subprocess,sys; subprocess.run(sys.argv[1:],check=True,stderr=subprocess.DEVNULL); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss/1024)"
+    command = [sys.executable, "-m", "nimbus_sweep", "treat", str(reel), str(out), "--suggested", "--overwrite"]
+    return float(subprocess.run([sys.executable, "-c", code, *command], check=True, capture_output=True, text=True).stdout)
+
+
+def _median(work: Callable[[], object], times: int = 3) -> float:
+    took = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        took.append(time.perf_counter() - start)
+    return float(np.median(took))

@@ -1,0 +1,75 @@
+"""Takes the pictures of docs/screenshots from the demo, as a user sees it: ``make screenshots``."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT))
+
+from tests.e2e.test_job import CHROMIUM, SWITCHES, Running  # noqa: E402
+
+OUT = ROOT / "docs" / "screenshots"
+
+
+def settle(page: Page, name: str) -> None:
+    """Let everything be drawn, then take the picture."""
+    page.wait_for_timeout(1800)
+    page.evaluate("() => { document.getElementById('said').hidden = true; }")
+    page.screenshot(path=OUT / f"{name}.png")
+
+
+def main() -> None:
+    """Play the job and take a picture of each view."""
+    shutil.rmtree(OUT, ignore_errors=True)
+    OUT.mkdir(parents=True)
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
+        app = Running(Path(folder))
+        for reel in (1, 2):
+            app.wait(reel, "intake")
+        page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
+        page.goto(app.address)
+        settle(page, "rack")
+        page.goto(f"{app.address}/reels/1/intake")
+        settle(page, "intake")
+        page.goto(f"{app.address}/reels/1/condition")
+        page.get_by_role("button", name="Survey this reel").click()
+        app.wait(1, "survey")
+        page.wait_for_selector("li[data-finding]")
+        page.evaluate("() => window.nimbusBench.go(70)")
+        page.locator("li[data-finding]", has_text="white").first.locator("summary").click()
+        settle(page, "condition")
+        page.get_by_role("button", name="Add step: Pixel mend").click()
+        app.wait(1, "analysis")
+        page.goto(f"{app.address}/reels/1/treatment")
+        settle(page, "treatment")
+        page.goto(f"{app.address}/reels/1/inspection")
+        page.keyboard.press("4")
+        page.locator("[data-view=split]").click()
+        settle(page, "inspection")
+        page.keyboard.press("0")
+        page.locator("[data-view=difference]").click()
+        settle(page, "difference")
+        page.locator("[data-view=treated]").click()
+        page.goto(f"{app.address}/reels/1/delivery")
+        page.get_by_role("button", name="Render", exact=True).click()
+        app.wait(1, "render")
+        settle(page, "delivery")
+        page.keyboard.press("g")
+        page.goto(f"{app.address}/reels/1/inspection")
+        page.get_by_role("button", name="Compare the delivery").click()
+        app.wait(1, "inspection")
+        settle(page, "dimmed")
+        page.keyboard.press("g")
+        page.keyboard.press("?")
+        settle(page, "keys")
+        app.stop()
+
+
+if __name__ == "__main__":
+    main()
