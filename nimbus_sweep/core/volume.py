@@ -135,7 +135,7 @@ class VolumeWriter:
             "shot_frames": len(source),
             "numbers": self._numbers,
         }
-        self._aside = written_aside(path)
+        self._aside = written_aside(path, durable=False)
         self._stream = self._aside.__enter__()
 
     def add(self, frame: Frame) -> None:

@@ -34,8 +34,14 @@ def _is_full(error: BaseException | None) -> bool:
 
 
 @contextmanager
-def written_aside(path: str | Path) -> Iterator[BinaryIO]:
+def written_aside(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
     """Write to a neighbour of `path` and give it that name only once it is whole and on the disk.
+
+    Parameters
+    ----------
+    path : path-like
+    durable : bool
+        Wait until the disk has it; not needed for what is made again when it is lost.
 
     Raises
     ------
@@ -48,7 +54,8 @@ def written_aside(path: str | Path) -> Iterator[BinaryIO]:
         with open(aside, "w+b") as stream:
             yield stream
             stream.flush()
-            os.fsync(stream.fileno())
+            if durable:
+                os.fsync(stream.fileno())
         aside.replace(path)
     except BaseException as error:
         aside.unlink(missing_ok=True)

@@ -135,12 +135,17 @@ def _chroma_shift(name: str, width: int, height: int) -> tuple[int, int]:
 
 
 def planes_of(picture: av.VideoFrame, layout: PictureFormat) -> tuple[Samples, ...]:
-    """Copy the planes of a decoded picture, without the padding at the end of rows."""
+    """The planes of a decoded picture without the padding at the end of rows: views on it that cannot be written.
+
+    The decoder may still refer to the picture; whoever changes samples works on a copy.
+    """
     planes = []
     for plane, (rows, cols) in zip(picture.planes, layout.plane_shapes, strict=False):
         pitch = plane.line_size // layout.dtype.itemsize
         view = np.frombuffer(memoryview(plane), layout.dtype)
-        planes.append(view[: rows * pitch].reshape(rows, pitch)[:, :cols].copy())
+        samples = view[: rows * pitch].reshape(rows, pitch)[:, :cols]
+        samples.setflags(write=False)
+        planes.append(samples)
     return tuple(planes)
 
 

@@ -88,7 +88,7 @@ class ProxyMaker:
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._aside = written_aside(path)
+        self._aside = written_aside(path, durable=False)
         self._stream = self._aside.__enter__()
         self._ends = [0]
 

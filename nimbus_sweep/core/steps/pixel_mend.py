@@ -247,7 +247,7 @@ def _model(volume: TimeVolume, site: Site) -> list[_Model] | None:
     fit = fit_site(values, cells, scales, site.x - left, site.y - top)
     held, departs, short = held_value(fit, layout, volume.colour)
     elsewhere = abs(fit.x + left - site.x) > 1 or abs(fit.y + top - site.y) > 1
-    if elsewhere or fit.misfit > 0.1 or short > 20:
+    if elsewhere or fit.misfit > 0.1 or short > 45:
         return None
     ground = to_rgb(fit.ground, layout, volume.colour)
     held = np.where(departs, np.where(held > 127, 255.0, 0.0), ground)

@@ -30,24 +30,15 @@ class DepartureMap:
     depart : median of the spans' mean departures
     steady : the departure that all spans but one reach in the same direction; 0 where they disagree
     wander : median distance of the spans' mean departures from `depart`, as a standard deviation
-    unsteady : standard deviation of the departure over frames
-    own_life : standard deviation of the sample itself over frames
-    ring_life : standard deviation of the mean around it over frames
     value : mean of the sample over frames
+    noise : float; spread over frames of the quietest tenth of the samples
     """
 
     depart: Plane
     steady: Plane
     wander: Plane
-    unsteady: Plane
-    own_life: Plane
-    ring_life: Plane
     value: Plane
-
-    @property
-    def noise(self) -> float:
-        """The quietest tenth of the samples' own life: sensor noise, or less where nothing is noisy."""
-        return float(np.percentile(self.unsteady[::3, ::3], 10))
+    noise: float
 
 
 def departure_maps(
@@ -77,43 +68,32 @@ def departure_maps(
         component = volume.format.components[index]
         stack = volume.component_stack(index)
         shape = (component.height, component.width)
-        total, total2, own, own2, ring2 = (np.zeros(shape, np.float32) for _ in range(5))
         means = np.zeros((len(spans), *shape), np.float32)
-        base = stack[chosen[0]].astype(np.float32) / np.float32(component.code)
         for k, span in enumerate(spans):
             for number in span:
-                # About the first frame, so that the sums of squares keep their digits.
-                values = stack[number].astype(np.float32)
-                values *= np.float32(1 / component.code)
-                values -= base
-                ring = ring_mean(values)
-                own += values
-                cv2.accumulateSquare(values, own2)
-                cv2.accumulateSquare(ring, ring2)
-                np.subtract(values, ring, out=values)
-                means[k] += values
-                total += values
-                cv2.accumulateSquare(values, total2)
-            means[k] /= len(span)
+                # A departure is linear in the samples: that of their mean is the mean of theirs.
+                cv2.accumulate(np.ascontiguousarray(stack[number]), means[k])
+            means[k] /= np.float32(len(span) * component.code)
             if on_progress:
                 on_progress((place + (k + 1) / len(spans)) / len(components))
-        count = np.float32(len(chosen))
-        base_departs = base - ring_mean(base)
-        # The spread over time does not see the constant part; the means do.
-        means += base_departs
+        value = np.average(means, axis=0, weights=[len(span) for span in spans]).astype(np.float32)
+        for mean in means:
+            mean -= ring_mean(mean)
         depart = np.median(means, axis=0).astype(np.float32)
         maps.append(
             DepartureMap(
                 depart=depart,
                 steady=_steady(means),
                 wander=np.float32(1.4826) * np.median(np.abs(means - depart), axis=0),
-                unsteady=_deviation(total, total2, count),
-                own_life=_deviation(own, own2, count),
-                ring_life=_deviation(own - total, ring2, count),
-                value=base + own / count,
+                value=value,
+                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7, 1::7] / np.float32(component.code)),
             )
         )
     return tuple(maps)
+
+
+def _noise(samples: NDArray[np.float32]) -> float:
+    return float(np.percentile(samples.std(axis=0), 10))
 
 
 def _steady(means: NDArray[np.float32]) -> Plane:
@@ -124,10 +104,6 @@ def _steady(means: NDArray[np.float32]) -> Plane:
     up = np.where((second > 0) & (low > -0.25 * second), second, 0)
     down = np.where((penultimate < 0) & (high < -0.25 * penultimate), penultimate, 0)
     return (up + down).astype(np.float32)
-
-
-def _deviation(total: Plane, squares: Plane, count: np.float32) -> Plane:
-    return np.sqrt(np.maximum(squares / count - (total / count) ** 2, 0))
 
 
 def ring_mean(values: Plane) -> Plane:

@@ -35,6 +35,8 @@ _SQUARE5 = np.ones((5, 5), np.uint8)
 
 # The least departure, in 8-bit display steps, that is told from rounding.
 _FLOOR = 1.0
+# Findings less sure than this are not listed.
+_LISTED = 0.3
 # How far around a site its like are counted, in pixels.
 _CROWD = 40
 # Scores are departures in units of the neighbourhood's own; these are where a score begins to convince.
@@ -171,6 +173,8 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         if taken[y, x]:
             continue
         taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
+        if _from_score(float(joint[y, x]), bar) < _LISTED:
+            continue
         site, fit = _describe(volume, maps, int(x), int(y))
         site = replace(site, still=still)
         site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, still))
@@ -179,7 +183,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
             near = (np.abs(rows - y) <= _CROWD) & (np.abs(cols - x) <= _CROWD) & ((np.abs(rows - y) > 6) | (np.abs(cols - x) > 6))
             crowd = int((strengths[near] > 0.7 * strength[y, x]).sum())
             site = replace(site, confidence=round(site.confidence * min(1.0, 8 / (1 + crowd)), 3))
-        if site.confidence >= 0.3 and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
+        if site.confidence >= _LISTED and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
             sites.append(site)
     return PixelSurvey(maps, tuple(sorted(sites, key=lambda s: (-s.confidence, s.y, s.x))))
 
@@ -206,8 +210,8 @@ def _sharp(m: DepartureMap, row: int, col: int) -> bool:
 def _confidence(
     maps: tuple[DepartureMap, ...], volume: TimeVolume, site: StuckPixel, fit: SiteFit, score: float, bar: float, still: bool
 ) -> float:
-    frozen = any(_frozen(m, *_at(volume.format, i, site.x, site.y)) for i, m in enumerate(maps))
-    confidence = 1 - 0.5 * bar / max(score, 1e-6)
+    frozen = any(_frozen(volume, i, site.x, site.y) for i in range(len(maps)))
+    confidence = _from_score(score, bar)
     if not frozen:
         share = site.seen / max(1, site.looked)
         confidence *= min(1.0, max(0.0, (share - 0.4) / 0.3))
@@ -241,12 +245,19 @@ def _within(value: float, low: float, high: float, fade: float) -> float:
     return max(0.0, 1 - max(low - value, value - high, 0.0) / fade)
 
 
-def _frozen(m: DepartureMap, row: int, col: int) -> bool:
+def _from_score(score: float, bar: float) -> float:
+    return 1 - 0.5 * bar / max(score, 1e-6)
+
+
+def _frozen(volume: TimeVolume, index: int, x: int, y: int) -> bool:
     """Whether a sample keeps its value while the noise or the life around it goes on."""
-    around = m.own_life[max(0, row - 4) : row + 5, max(0, col - 4) : col + 5].copy()
-    around[max(0, min(row, 4) - 2) : min(row, 4) + 3, max(0, min(col, 4) - 2) : min(col, 4) + 3] = np.nan
-    usual = float(np.nanpercentile(around, 20))
-    return usual > 0.7 and float(m.own_life[row, col]) < 0.35 * usual
+    row, col = _at(volume.format, index, x, y)
+    top, left = max(0, row - 4), max(0, col - 4)
+    life = volume.component_stack(index)[:, top : row + 5, left : col + 5].std(axis=0) / volume.format.components[index].code
+    own = float(life[row - top, col - left])
+    life[max(0, row - 2 - top) : row + 3 - top, max(0, col - 2 - left) : col + 3 - left] = np.nan
+    usual = float(np.nanpercentile(life, 20))
+    return usual > 0.7 and own < 0.35 * usual
 
 
 def place(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int, radius: int = 3) -> StuckPixel:
@@ -315,7 +326,7 @@ def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int
     index = int(np.argmax([abs(a) / (scale + 1) for a, scale in zip(fit.amplitudes, scales, strict=True)]))
     row, col = _at(layout, index, fit.x, fit.y)
     m = maps[index]
-    seen, looked = _count(volume, m, index, row, col)
+    seen, looked, change = _count(volume, m, index, row, col)
     site = StuckPixel(
         x=fit.x,
         y=fit.y,
@@ -326,15 +337,18 @@ def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int
         seen=seen,
         looked=looked,
         departure=round(max(abs(a) for a in fit.amplitudes), 1),
-        scene_change=round(float(m.ring_life[row, col]), 1),
+        scene_change=round(change, 1),
         misfit=round(fit.misfit, 3),
         lens_misfit=round(fit.lens_misfit, 3),
     )
     return site, fit
 
 
-def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) -> tuple[int, int]:
-    """In how many of the held frames the sample departs as it usually does, or keeps its usual value regardless."""
+def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) -> tuple[int, int, float]:
+    """In how many of the held frames the sample departs as it usually does, or keeps its usual value regardless.
+
+    Also how many frames were looked at, and how much the light around it changed over them.
+    """
     component = volume.format.components[index]
     stack = volume.component_stack(index)
     y0, x0 = max(0, row - 3), max(0, col - 3)
@@ -343,10 +357,12 @@ def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) 
     around[max(0, row - 2 - y0) : row + 3 - y0, max(0, col - 2 - x0) : col + 3 - x0] = False
     value = window[:, row - y0, col - x0]
     usual = float(m.depart[row, col])
-    departs = (value - window[:, around].mean(axis=1)) * np.sign(usual) > 0.25 * abs(usual)
-    if m.own_life[row, col] < 0.35 * m.ring_life[row, col]:
-        departs |= np.abs(value - np.median(value)) <= 2 + 2 * m.own_life[row, col]
-    return int(departs.sum()), len(value)
+    ring = window[:, around].mean(axis=1)
+    departs = (value - ring) * np.sign(usual) > 0.25 * abs(usual)
+    own, change = float(value.std()), float(ring.std())
+    if own < 0.35 * change:
+        departs |= np.abs(value - np.median(value)) <= 2 + 2 * own
+    return int(departs.sum()), len(value), change
 
 
 def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
