@@ -31,7 +31,7 @@ class DepartureMap:
     steady : the departure that all spans but one reach in the same direction; 0 where they disagree
     wander : median distance of the spans' mean departures from `depart`, as a standard deviation
     value : mean of the sample over frames
-    noise : float; spread over frames of the quietest tenth of the samples
+    noise : float; sensor noise, as the quietest tenth of the samples shows it
     """
 
     depart: Plane
@@ -86,14 +86,16 @@ def departure_maps(
                 steady=_steady(means),
                 wander=np.float32(1.4826) * np.median(np.abs(means - depart), axis=0),
                 value=value,
-                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7, 1::7] / np.float32(component.code)),
+                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7] / np.float32(component.code)),
             )
         )
     return tuple(maps)
 
 
 def _noise(samples: NDArray[np.float32]) -> float:
-    return float(np.percentile(samples.std(axis=0), 10))
+    """From rows over frames: the spread of each sample's bend between its neighbours, which a passing slope does not raise."""
+    bend = samples[:, :, 1:-1] - 0.5 * (samples[:, :, :-2] + samples[:, :, 2:])
+    return float(np.percentile(bend.std(axis=0), 10) / np.sqrt(1.5)) if bend.size else 0.0
 
 
 def _steady(means: NDArray[np.float32]) -> Plane:
