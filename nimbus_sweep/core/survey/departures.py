@@ -86,13 +86,13 @@ def departure_maps(
                 steady=_steady(means),
                 wander=np.float32(1.4826) * np.median(np.abs(means - depart), axis=0),
                 value=value,
-                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7] / np.float32(component.code)),
+                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7].astype(np.float32) / np.float32(component.code)),
             )
         )
     return tuple(maps)
 
 
-def _noise(samples: NDArray[np.float32]) -> float:
+def _noise(samples: Plane) -> float:
     """From rows over frames: the spread of each sample's bend between its neighbours, which a passing slope does not raise."""
     bend = samples[:, :, 1:-1] - 0.5 * (samples[:, :, :-2] + samples[:, :, 2:])
     return float(np.percentile(bend.std(axis=0), 10) / np.sqrt(1.5)) if bend.size else 0.0
