@@ -1,0 +1,219 @@
+"""The worker as a process of its own: it works, is started again, resumes, and ends with its server."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from nimbus_sweep.core import render as rendering
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.jobs import work
+from nimbus_sweep.jobs.queue import Queue
+from nimbus_sweep.jobs.worker import WorkerWatch
+from nimbus_sweep.store import edits
+from nimbus_sweep.store.data import DataFolder
+from nimbus_sweep.store.models import Job, Reel, Task, database, open_database
+from tests.conftest import SITES
+
+
+@pytest.fixture
+def data(tmp_path: Path) -> Iterator[DataFolder]:
+    folder = DataFolder(tmp_path / "data")
+    folder.make()
+    opened = open_database(folder.database)
+    yield folder
+    opened.close()
+
+
+@pytest.fixture
+def stored(data: DataFolder, reel: Path) -> Reel:
+    """A reel on the rack, not read yet."""
+    return Reel.create(job=Job.create(title="Skerrow Point"), title="pan", path=str(reel))
+
+
+def until(told: Callable[[], bool], seconds: float = 40) -> None:
+    end = time.monotonic() + seconds
+    while not told():
+        assert time.monotonic() < end, "it took too long"
+        time.sleep(0.1)
+
+
+def state(task: Task) -> str:
+    return Task.get_by_id(task.id).state
+
+
+def do(data: DataFolder, task: Task) -> Task:
+    database.close()
+    work.perform(data, task.id)
+    database.connect(reuse_if_open=True)
+    return Task.get_by_id(task.id)
+
+
+def test_a_worker_process_works_and_comes_back(data: DataFolder, stored: Reel) -> None:
+    queue = Queue(data)
+    watch = WorkerWatch(data)
+    watch.start()
+    try:
+        intake = queue.put("intake", stored)
+        until(lambda: state(intake) == "done")
+        assert Reel.get_by_id(stored.id).facts["frames"] == 30
+        first = watch.pid
+        os.kill(first, signal.SIGKILL)
+        until(lambda: watch.pid not in (None, first))
+        survey = queue.put("survey", Reel.get_by_id(stored.id))
+        until(lambda: state(survey) == "done")
+        assert {(f["x"], f["y"]) for f in edits.current(stored).findings if f["state"] == "kept"} == {(s.x, s.y) for s in SITES}
+    finally:
+        watch.stop()
+    until(lambda: not Path(f"/proc/{watch.pid}/exe").exists())
+
+
+def test_a_worker_ends_with_its_server(data: DataFolder) -> None:
+    command = [sys.executable, "-m", "nimbus_sweep", "worker", "--data", str(data.root)]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE)
+    time.sleep(2.5)
+    assert process.poll() is None
+    assert process.stdin is not None
+    process.stdin.close()
+    assert process.wait(10) == 0
+
+
+def intaken(data: DataFolder, stored: Reel) -> Reel:
+    assert do(data, Task.create(reel=stored, kind="intake")).state == "done"
+    step = Step(kind="pixel-mend", settings={"sites": [{"x": s.x, "y": s.y} for s in SITES]})
+    edits.change(stored, "step", recipe=Recipe(steps=(step,)))
+    return Reel.get_by_id(stored.id)
+
+
+def test_a_render_resumes_with_the_treatment_it_began_with(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Lost in the middle, it goes on with its own recipe, though the treatment on the sheet has changed since."""
+    reel = intaken(data, stored)
+    monkeypatch.setattr(rendering, "CHUNK_FRAMES", 8)
+    task = Task.create(reel=reel, kind="render")
+    real = rendering.join
+
+    def lost(*_words: object, **_more: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(rendering, "join", lost)
+    database.close()
+    with pytest.raises(KeyboardInterrupt):
+        work.perform(data, task.id)
+    database.connect(reuse_if_open=True)
+    assert state(task) == "running"
+    chunks = sorted(data.chunks(task.id).glob("*.mkv"))
+    assert len(chunks) == 4
+    assert not list((data.root / "deliveries").rglob("*.mkv"))
+    times = {c: c.stat().st_mtime_ns for c in chunks}
+    edits.change(reel, "another treatment", recipe=Recipe())
+    assert Queue(data).resume() == 1
+    seen: dict[Path, int] = {}
+
+    def joined(paths: list[Path], *words: object, **more: object) -> None:
+        seen.update({p: p.stat().st_mtime_ns for p in paths})
+        real(paths, *words, **more)
+
+    monkeypatch.setattr(rendering, "join", joined)
+    done = do(data, task)
+    assert done.state == "done", done.error
+    assert done.attempts == 2
+    assert seen == times, "no chunk was rendered twice"
+    assert done.settings["recipe"]["steps"][0]["kind"] == "pixel-mend"
+    assert len(MovieReader(data.delivery(task.id, done.result["file"]))) == 30
+    assert not data.chunks(task.id).exists()
+
+
+def test_stopping_a_render_leaves_nothing(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:
+    reel = intaken(data, stored)
+    task = Task.create(reel=reel, kind="render")
+    told = work.Told.__call__
+
+    def stopped(self: work.Told, share: float, rate: float = 0.0, what: str | None = None) -> None:
+        if what == "Rendering":
+            Task.update(cancel=True).where(Task.id == task.id).execute()
+        told(self, share, rate, what)
+
+    monkeypatch.setattr(work.Told, "__call__", stopped)
+    assert do(data, task).state == "cancelled"
+    assert not list((data.root / "deliveries").rglob("*.mkv"))
+    assert not data.chunks(task.id).exists()
+
+
+@pytest.mark.parametrize(
+    ("fault", "said"),
+    [
+        (MemoryError(), "not enough memory"),
+        (RuntimeError("cups stopped"), "cups stopped"),
+        (OSError(28, "No space left on device"), "unforeseen"),
+    ],
+)
+def test_every_failure_is_kept_in_words(
+    data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch, fault: Exception, said: str
+) -> None:
+    def fails(*_words: object) -> dict:
+        raise fault
+
+    monkeypatch.setitem(work._WORK, "survey", fails)
+    done = do(data, Task.create(reel=stored, kind="survey"))
+    assert done.state == "failed"
+    assert said in done.error
+    assert "Traceback" not in done.error
+
+
+FULL = """
+import resource, sys
+from pathlib import Path
+from nimbus_sweep.jobs import work
+from nimbus_sweep.store.data import DataFolder
+from nimbus_sweep.store.models import Task, database, open_database
+data = DataFolder(Path(sys.argv[1]))
+open_database(data.database)
+database.close()
+resource.setrlimit(resource.RLIMIT_FSIZE, (180_000, 180_000))
+work.perform(data, int(sys.argv[2]))
+"""
+
+
+@pytest.mark.parametrize("kind", ["intake", "render"])
+def test_a_full_disk_is_said_and_leaves_no_stray_file(data: DataFolder, stored: Reel, kind: str) -> None:
+    # A limit on the size of files stands in for a full disk.
+    reel = intaken(data, stored) if kind == "render" else stored
+    task = Task.create(reel=reel, kind=kind)
+    before = {p for p in data.root.rglob("*") if p.is_file()}
+    subprocess.run([sys.executable, "-c", FULL, str(data.root), str(task.id)], check=True)
+    done = Task.get_by_id(task.id)
+    assert done.state == "failed"
+    assert "disk is full" in done.error
+    left = {p for p in data.root.rglob("*") if p.is_file()} - before
+    assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs")]
+
+
+def test_the_reel_is_read_anew_after_it_was_put_back(data: DataFolder, stored: Reel, tmp_path: Path) -> None:
+    kept = shutil.copy2(stored.path, tmp_path / "kept.mkv")
+    Path(stored.path).unlink()
+    assert "no such file" in do(data, Task.create(reel=stored, kind="intake")).error
+    assert Reel.get_by_id(stored.id).state == "refused"
+    shutil.copy2(kept, stored.path)
+    assert do(data, Task.create(reel=stored, kind="intake")).state == "done"
+    assert Reel.get_by_id(stored.id).state == "ready"
+
+
+def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
+    queue = Queue(data)
+    first = queue.put("render", stored)
+    assert queue.put("render", stored).id == first.id
+    assert queue.put("survey", stored).id != first.id
+    running = queue.put("analysis", stored)
+    Task.update(state="running").where(Task.id == running.id).execute()
+    newer = queue.put("analysis", stored)
+    assert newer.id != running.id
+    assert Task.get_by_id(running.id).cancel, "an analysis that is out of date is stopped"
