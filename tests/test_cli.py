@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
+import select
+import signal
 import subprocess
 import sys
+import termios
+import time
 from pathlib import Path
 
 import cv2
@@ -135,3 +140,52 @@ def test_odd_sizes_and_single_frames_come_back_untouched(tmp_path: Path, width: 
         done = run("treat", path, out, way)
         assert done.returncode == 0, done.stderr
         assert all(np.array_equal(a, b) for a, b in zip(decoded(path), decoded(out), strict=True))
+
+
+def on_a_terminal(*words: object, stop_after: float | None = None) -> tuple[int, str]:
+    """Run on a terminal of its own; press Ctrl+C after some seconds if asked."""
+    ours, theirs = os.openpty()
+    termios.tcsetwinsize(theirs, (24, 100))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "nimbus_sweep", *map(str, words)], stdout=theirs, stderr=theirs, stdin=theirs, start_new_session=True
+    )
+    os.close(theirs)
+    said = b""
+    began = time.monotonic()
+    while True:
+        ready, _, _ = select.select([ours], [], [], 0.2)
+        if ready:
+            try:
+                said += os.read(ours, 4096)
+            except OSError:
+                break
+        if stop_after is not None and time.monotonic() - began > stop_after and b"Rendering" in said:
+            process.send_signal(signal.SIGINT)
+            stop_after = None
+    os.close(ours)
+    return process.wait(30), said.decode(errors="replace")
+
+
+def test_progress_on_a_terminal(tmp_path: Path, reel: Path) -> None:
+    status, said = on_a_terminal("treat", reel, tmp_path / "out.mkv", "--suggested")
+    assert status == 0
+    for stage in ("Reading", "Surveying", "Analysing", "Rendering"):
+        assert stage in said
+    assert "%|" in said
+
+
+def test_stopping_by_hand_leaves_nothing(tmp_path: Path) -> None:
+    path = write_movie(tmp_path / "long.mkv", large(160))
+    status, said = on_a_terminal("treat", path, tmp_path / "out.mkv", "--steps", "pixel-mend", stop_after=0.1)
+    assert status == 1
+    assert "Stopped" in said
+    assert "Traceback" not in said
+    assert [p.name for p in tmp_path.iterdir()] == ["long.mkv"]
+
+
+def large(frames: int) -> MemorySource:
+    """Frames that take a while to encode."""
+    layout = picture_format("yuv444p", 640, 480)
+    rng = np.random.default_rng(0)
+    noise = [rng.integers(16, 235, (480, 640), np.uint8) for _ in range(3)]
+    return MemorySource([tuple(np.roll(p, n, 0) for p in noise) for n in range(frames)], layout)
