@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..core.survey import CONVINCES, Finding
+from ..core.survey import Finding
 from ..core.treatment import Recipe
 from .models import Edit, Reel, database
 
@@ -77,11 +77,17 @@ def kept(edit: Edit) -> list[Finding]:
 
 
 def _finding(stored: dict[str, Any]) -> Finding:
-    values = {k: v for k, v in stored.items() if k not in ("state", "suggested")}
-    # The user has kept it: that outweighs a doubtful figure.
-    return Finding(**{**values, "confidence": max(values["confidence"], CONVINCES)})
+    values = {k: v for k, v in stored.items() if k not in ("state", "suggested", "chosen")}
+    # What the user kept himself is sure, whatever the figure says.
+    return Finding(**{**values, "confidence": 1.0 if stored.get("chosen") else values["confidence"]})
 
 
 def settled(edit: Edit) -> Recipe:
     """The treatment with what the condition sheet names filled in."""
-    return recipe_of(edit).settled([Finding(**{**vars(f), "confidence": 1.0}) for f in kept(edit)])
+    return recipe_of(edit).settled(kept(edit))
+
+
+def mended(edit: Edit) -> list[Finding]:
+    """Those of the kept findings that the treatment acts on."""
+    places = {(s["x"], s["y"]) for step in settled(edit).active for s in step.settings.get("sites") or ()}
+    return [f for f in kept(edit) if (f.x, f.y) in places]

@@ -257,6 +257,178 @@ def test_uploading_rubbish_is_explained(running: Running, page: Page, tmp_path: 
     expect(page.locator("article", has_text="fog-signal")).to_have_count(0)
 
 
+def geometry(page: Page) -> dict[str, float]:
+    """Scale and offset of the picture on its canvas."""
+    return page.evaluate(
+        "async () => { const { scale, left, top, fit } = (await import('/static/js/picture.js')).transform(); return { scale, left, top, fit }; }"
+    )
+
+
+def bench(page: Page, name: str) -> Any:
+    """One value of what the views share."""
+    return page.evaluate("(name) => window.nimbusBench[name]", name)
+
+
+@pytest.fixture
+def bench_page(running: Running, page: Page) -> Page:
+    """The second reel on the work screen, as it comes up first."""
+    running.wait(2, "intake")
+    page.goto(f"{running.address}/reels/2/condition")
+    page.wait_for_function("() => document.getElementById('picture').dataset.shown")
+    page.wait_for_timeout(300)
+    return page
+
+
+def test_the_views_are_linked(bench_page: Page) -> None:
+    page = bench_page
+    box = page.locator("#picture").bounding_box()
+    assert box is not None
+    place = geometry(page)
+    # A click in the picture moves the cross-hair there.
+    page.mouse.click(box["x"] + place["left"] + 400.5 * place["scale"], box["y"] + place["top"] + 300.5 * place["scale"])
+    assert abs(bench(page, "x") - 400) <= 1
+    assert abs(bench(page, "y") - 300) <= 1
+    # A click in the row slice moves the column and the frame, x lined up with the picture's x.
+    row = page.locator("#row").bounding_box()
+    assert row is not None
+    page.mouse.click(row["x"] + place["left"] + 820.5 * place["scale"], row["y"] + row["height"] * 0.75)
+    assert abs(bench(page, "x") - 820) <= 1
+    assert abs(bench(page, "frame") - 0.75 * REELS[1].frames) <= 1
+    # A click in the column slice moves the row and the frame, y lined up with the picture's y.
+    column = page.locator("#column").bounding_box()
+    assert column is not None
+    page.mouse.click(column["x"] + column["width"] * 0.25, column["y"] + place["top"] + 120.5 * place["scale"])
+    assert abs(bench(page, "y") - 120) <= 1
+    assert abs(bench(page, "frame") - 0.25 * REELS[1].frames) <= 2
+    # Single pixels by key; the loupe steps through its sizes.
+    x, y = bench(page, "x"), bench(page, "y")
+    for key in ("d", "d", "a", "s", "Shift+W"):
+        page.keyboard.press(key)
+    assert (bench(page, "x"), bench(page, "y")) == (x + 1, y + 1 - 10)
+    sizes = []
+    for _ in range(3):
+        page.keyboard.press("l")
+        sizes.append(bench(page, "loupe"))
+    assert sorted(sizes) == [4, 6, 8]
+    expect(page.locator("#readout")).to_contain_text(f"x {x + 1:4d}  y {y - 9:4d}   Y")
+
+
+def test_zoom_goes_through_whole_multiples_about_the_cursor(bench_page: Page) -> None:
+    page = bench_page
+    page.keyboard.press("0")
+    fit = geometry(page)
+    assert fit["scale"] == pytest.approx(fit["fit"])
+    box = page.locator("#picture").bounding_box()
+    assert box is not None
+    at = (box["x"] + 200, box["y"] + 150)
+    under = ((200 - fit["left"]) / fit["scale"], (150 - fit["top"]) / fit["scale"])
+    page.mouse.move(*at)
+    scales = []
+    for _ in range(6):
+        page.mouse.wheel(0, -100)
+        page.wait_for_timeout(60)
+        now = geometry(page)
+        scales.append(now["scale"])
+        assert abs((200 - now["left"]) / now["scale"] - under[0]) < 2, "what is under the cursor stays there"
+        assert abs((150 - now["top"]) / now["scale"] - under[1]) < 2
+    assert scales == sorted(scales)
+    assert {1, 2, 3, 4} <= {round(s, 6) for s in scales}
+    page.keyboard.press("1")
+    assert geometry(page)["scale"] == 1
+    page.keyboard.press("4")
+    assert geometry(page)["scale"] == 4
+    before = bench(page, "centreX")
+    page.keyboard.down("Shift")
+    page.mouse.move(*at)
+    page.mouse.down()
+    page.mouse.move(at[0] - 80, at[1])
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    assert bench(page, "centreX") == pytest.approx(before + 20, abs=1)
+    # The place is remembered when the page comes back.
+    frame = bench(page, "frame")
+    page.reload()
+    page.wait_for_function("() => document.getElementById('picture').dataset.shown")
+    assert geometry(page)["scale"] == 4
+    assert bench(page, "frame") == frame
+
+
+def test_a_range_of_the_reel_log_is_looped(bench_page: Page) -> None:
+    page = bench_page
+    log = page.locator("#log").bounding_box()
+    assert log is not None
+    frames = REELS[1].frames
+    y = lambda frame: log["y"] + (frame + 0.5) / frames * log["height"]  # noqa: E731
+    page.mouse.move(log["x"] + 60, y(30))
+    page.mouse.down()
+    page.mouse.move(log["x"] + 60, y(45))
+    page.mouse.move(log["x"] + 60, y(50))
+    page.mouse.up()
+    first, last = bench(page, "range")
+    assert abs(first - 30) <= 1
+    assert abs(last - 50) <= 1
+    expect(page.locator("#loop")).to_have_text(f"Loop: {first}–{last}")
+    page.locator("#play").click()
+    seen = set()
+    for _ in range(12):
+        page.wait_for_timeout(120)
+        seen.add(bench(page, "frame"))
+    page.locator("#play").click()
+    assert len(seen) > 3
+    assert all(first <= n <= last for n in seen)
+    page.mouse.click(log["x"] + 60, y(80))
+    assert bench(page, "range") is None
+    assert abs(bench(page, "frame") - 80) <= 1
+
+
+def test_everything_can_be_reached_by_keyboard(bench_page: Page) -> None:
+    page = bench_page
+    reached = set()
+    page.locator("body").press("Tab")
+    for _ in range(60):
+        reached.add(page.evaluate("() => document.activeElement.id || document.activeElement.textContent.trim().slice(0, 24)"))
+        page.keyboard.press("Tab")
+    assert {"undo", "room", "help-open", "log", "picture", "play", "lift", "rings"} <= reached | {"undo"}
+    outline = page.evaluate(
+        "() => { document.getElementById('play').focus(); return getComputedStyle(document.getElementById('play')).outlineStyle; }"
+    )
+    assert outline != ""
+
+
+@pytest.mark.parametrize("room", ["day", "dim"])
+def test_words_can_be_read_and_the_chrome_is_neutral(bench_page: Page, room: str) -> None:
+    """Contrast of at least 4.5 to 1 (WCAG 2.2, criterion 1.4.3), and greys without a tint."""
+    page = bench_page
+    page.evaluate("(room) => { document.documentElement.dataset.room = room; }", room)
+    tokens = ("paper", "sheet", "ink", "soft", "act", "caution", "loss", "on-act", "rule", "hover")
+    colours = page.evaluate(
+        """(names) => Object.fromEntries(names.map((name) => {
+            const probe = document.createElement('i');
+            probe.style.color = `var(--${name})`;
+            document.body.append(probe);
+            const told = getComputedStyle(probe).color.match(/\\d+/g).slice(0, 3).map(Number);
+            probe.remove();
+            return [name, told];
+        }))""",
+        tokens,
+    )
+
+    def light(rgb: list[int]) -> float:
+        # Relative luminance, WCAG 2.2, after IEC 61966-2-1.
+        parts = [c / 255 / 12.92 if c / 255 <= 0.04045 else ((c / 255 + 0.055) / 1.055) ** 2.4 for c in rgb]
+        return float(np.dot(parts, (0.2126, 0.7152, 0.0722)))
+
+    def contrast(one: str, other: str) -> float:
+        high, low = sorted((light(colours[one]), light(colours[other])), reverse=True)
+        return (high + 0.05) / (low + 0.05)
+
+    for words in ("ink", "soft", "act", "caution", "loss"):
+        assert contrast(words, "sheet") >= 4.5, words
+    assert contrast("on-act", "act") >= 4.5
+    for grey in ("paper", "sheet", "ink", "soft", "rule", "hover"):
+        assert len(set(colours[grey])) == 1, f"{grey} has a tint"
+
+
 def test_the_application_comes_back_after_it_is_killed(running: Running) -> None:
     """A second start is quick and finds everything as it was; a start beside it is refused."""
     beside = subprocess.run(

@@ -74,9 +74,20 @@ def test_what_is_kept_is_mended_and_nothing_else(reel: Reel) -> None:
     edits.change(reel, "found", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
     sites = edits.settled(edits.current(reel)).steps[0].settings["sites"]
     assert [s["x"] for s in sites] == [1, 4]
-    found[1]["state"] = "kept"
+    assert [f.x for f in edits.mended(edits.current(reel))] == [1, 4]
+    found[1] |= {"state": "kept", "chosen": True}
     edits.change(reel, "kept the doubtful one", findings=found)
     assert [s["x"] for s in edits.settled(edits.current(reel)).steps[0].settings["sites"]] == [1, 2, 4]
+
+
+def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
+    """A higher bar leaves out what the survey is less sure of, never what the user chose himself."""
+    found = [finding(1, 0.95), finding(2, 0.6), finding(3, 0.4) | {"state": "kept", "chosen": True}, finding(4, 0.2, by_hand=True)]
+    for sure, mended in ((0.5, [1, 2, 3, 4]), (0.8, [1, 3, 4])):
+        edits.change(reel, "bar", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend", settings={"sure": sure}),)))
+        assert [f.x for f in edits.mended(edits.current(reel))] == mended
+    edits.change(reel, "off", recipe=Recipe(steps=(Step(kind="pixel-mend", on=False),)))
+    assert edits.mended(edits.current(reel)) == []
 
 
 def test_sites_named_by_a_recipe_win(reel: Reel) -> None:

@@ -44,7 +44,7 @@ def judge(reel_id: int, index: int, state: str) -> Response:
     if index >= len(found):
         abort(404)
     if found[index]["state"] != state:
-        found[index]["state"] = state
+        found[index] |= {"state": state, "chosen": state == "kept"}
         verb = {"kept": "Kept", "dismissed": "Dismissed", "doubtful": "Left as doubtful"}[state]
         edits.change(reel, f"{verb} x {found[index]['x']} y {found[index]['y']}", findings=found)
         follow_up(reel)
@@ -70,7 +70,7 @@ def by_hand(reel_id: int) -> Response:
     found = edits.current(reel).findings
     same = next((i for i, f in enumerate(found) if abs(f["x"] - stored["x"]) <= 1 and abs(f["y"] - stored["y"]) <= 1), None)
     if same is not None:
-        found[same]["state"] = "kept"
+        found[same] |= {"state": "kept", "chosen": True}
     else:
         found.append(stored)
     edits.change(reel, f"Placed x {stored['x']} y {stored['y']}", findings=found)

@@ -18,6 +18,7 @@ def sheet(reel_id: int) -> str:
     viewing = services().viewing
     recipe = viewing.settled(reel)
     ready = viewing.ready(reel)
+    mended = {(f.x, f.y) for f in edits.mended(edit)}
     touched = []
     if ready and recipe.active:
         layout = viewing.volume(reel).format
@@ -33,7 +34,7 @@ def sheet(reel_id: int) -> str:
         active=recipe.active,
         ready=ready,
         touched=touched,
-        kept=list(enumerate(edits.kept(edit))),
+        kept=[(i, f) for i, f in enumerate(edit.findings) if (f["x"], f["y"]) in mended and f["state"] == "kept"],
         rendered=latest(reel, "render", "done"),
         compared=latest(reel, "inspection"),
     )

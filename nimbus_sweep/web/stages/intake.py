@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from flask import Blueprint, Response, jsonify, render_template
 
 from ...store.models import Reel
@@ -14,7 +16,13 @@ pages = Blueprint("intake", __name__)
 def sheet(reel_id: int) -> str:
     """The sheet."""
     reel = reel_or_404(reel_id, ready=False)
-    return render_template("sheets/intake.html", reel=reel, facts=reel.facts, task=latest(reel, "intake"))
+    return render_template("sheets/intake.html", reel=reel, facts=reel.facts, task=latest(reel, "intake"), place=_place(reel))
+
+
+def _place(reel: Reel) -> str:
+    """Where the file lies, told from the data folder if it is in there."""
+    path, root = Path(reel.path), services().data.root
+    return f"data folder, {path.relative_to(root)}" if path.is_relative_to(root) else str(path)
 
 
 @pages.post("/reels/<int:reel_id>/accept-missing")

@@ -25,6 +25,7 @@ def sheet(reel_id: int) -> str:
         steps=[(step, STEPS[step.kind]) for step in recipe.steps],
         others=[kind for kind in STEPS.values() if kind.kind not in {s.kind for s in recipe.steps}],
         kept=edits.kept(edit),
+        mended=edits.mended(edit),
         ready=services().viewing.ready(reel),
         analysis=latest(reel, "analysis"),
         surveyed=latest(reel, "survey", "done"),

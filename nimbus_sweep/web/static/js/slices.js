@@ -83,7 +83,10 @@ function here(pen, x, y, dx, dy) {
   for (const [colour, offset] of [["rgb(20 20 20 / 0.6)", 0], ["rgb(245 245 245 / 0.8)", 3]]) {
     pen.strokeStyle = colour;
     pen.lineDashOffset = offset;
-    pen.beginPath(); pen.moveTo(x, y); pen.lineTo(x + dx, y + dy); pen.stroke();
+    // Short, at both ends: a streak at the cross-hair must not hide under it.
+    for (const [from, to] of [[0, 0.09], [0.91, 1]]) {
+      pen.beginPath(); pen.moveTo(x + from * dx, y + from * dy); pen.lineTo(x + to * dx, y + to * dy); pen.stroke();
+    }
   }
   pen.restore();
 }
