@@ -42,7 +42,7 @@ def main() -> None:
         app.wait(1, "survey")
         page.wait_for_selector("li[data-finding]")
         page.evaluate("() => window.nimbusBench.go(70)")
-        page.locator("li[data-finding]", has_text="white").first.locator("summary").click()
+        page.locator("li[data-finding]", has_text="green").first.locator("summary").click()
         settle(page, "condition")
         page.get_by_role("button", name="Add step: Pixel mend").click()
         app.wait(1, "analysis")

@@ -68,6 +68,8 @@ def _advance(bar: tqdm[NoReturn], share: float) -> None:
 def put_demo(data: DataFolder, queue: Queue) -> None:
     """Draw the demo reels that are not there yet and put their job on the rack."""
     job, _ = Job.get_or_create(title=DEMO_JOB)
+    if not all((data.demo / reel.file).exists() for reel in REELS):
+        print("Drawing the demo reels; this is done once and takes about a minute.", file=sys.stderr, flush=True)
     for reel in REELS:
         with tqdm(total=reel.frames, desc=f"Drawing {reel.title}", unit="fr", file=sys.stderr, disable=not sys.stderr.isatty()) as bar:
             path = draw_reel(reel, data.demo, partial(_advance, bar))
