@@ -144,3 +144,21 @@ def psnr(truth: Sequence[Planes], mended: Sequence[Planes], masks: tuple[NDArray
             error += float(((a[mask].astype(np.float64) - b[mask]) ** 2).sum())
             count += int(mask.sum())
     return float(10 * np.log10(255**2 / max(error / max(count, 1), 1e-9)))
+
+
+def sound_samples(path: str | Path, index: int = 0) -> tuple[np.ndarray, Fraction, int]:
+    """Decode one sound stream whole: samples (channels, n), its start in seconds from the first picture's, and its rate."""
+    blocks = []
+    start: Fraction | None = None
+    with av.open(str(path)) as container:
+        stream = container.streams.audio[index]
+        rate = stream.rate or 1
+        for frame in container.decode(stream):
+            if start is None and frame.pts is not None and frame.time_base is not None:
+                start = frame.pts * frame.time_base
+            block = frame.to_ndarray()
+            if not frame.format.is_planar:
+                block = block.reshape(-1, len(frame.layout.channels)).T
+            blocks.append(block)
+    picture_start = MovieReader(path).facts.start
+    return np.concatenate(blocks, axis=1), (start or Fraction(0)) - picture_start, rate

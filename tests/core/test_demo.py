@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from benchmarks.material import sound_samples
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.media.writer import sound_samples
 from nimbus_sweep.demo import station
 from nimbus_sweep.demo.defects import COLOURS, StuckSite, rgb_to_ycbcr, scatter, stick, visible, ycbcr_to_rgb
 from nimbus_sweep.demo.reels import RATE, REELS, DemoReel, draw_reel, wind

@@ -14,13 +14,13 @@ import av
 import numpy as np
 import pytest
 
-from benchmarks.material import MemorySource
+from benchmarks.material import MemorySource, sound_samples
 from nimbus_sweep.core.errors import DiskFull, SweepError, UnreadableReel
 from nimbus_sweep.core.frames import Frame
 from nimbus_sweep.core.media.aside import written_aside
 from nimbus_sweep.core.media.layout import EXACT_KIN, picture_format, to_kin
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.media.writer import join, lossless_format, sound_packets, sound_samples, write_chunk
+from nimbus_sweep.core.media.writer import join, lossless_format, sound_packets, write_chunk
 from tests.conftest import decoded, small, write_movie
 
 FORMATS = [

@@ -200,6 +200,15 @@ def test_only_allowed_folders(desk: Desk, reel: Path, tmp_path: Path) -> None:
     assert Reel.select().count() == 0
 
 
+def test_reels_go_to_the_job_that_is_named(desk: Desk, placed: Path) -> None:
+    desk.post("/reels/open", {"path": str(placed), "job": "  Fog signal house "})
+    desk.post("/reels/open", {"path": str(placed), "job": "Fog signal house"})
+    desk.post("/reels/open", {"path": str(placed), "job": "Skerrow Point"})
+    database.connect(reuse_if_open=True)
+    assert [r.job.title for r in Reel.select().order_by(Reel.id)] == ["Fog signal house", "Fog signal house", "Skerrow Point"]
+    assert "Fog signal house" in desk.client.get("/").get_data(as_text=True)
+
+
 def test_uploads(desk: Desk, reel: Path) -> None:
     data = reel.read_bytes()
 

@@ -50,17 +50,10 @@ def take_in(path: Path, title: str, job: Job, accept_missing: bool = False) -> R
 
 
 def _job_for(title: str | None) -> Job:
+    """The job of that title, begun if there is none; without a title the newest."""
+    title = (title or "").strip()[:200]
     job = Job.select().where(Job.title == title).first() if title else Job.select().order_by(Job.id.desc()).first()
-    return job or Job.create(title=(title or "New job")[:200])
-
-
-@pages.post("/jobs")
-def new_job() -> Response:
-    """Begin a job."""
-    title = str(body().get("title", "")).strip()
-    if not title:
-        abort(400, "Give the job a title.")
-    return jsonify(id=Job.create(title=title[:200]).id)
+    return job or Job.create(title=title or "New job")
 
 
 @pages.post("/reels/upload")
@@ -115,7 +108,7 @@ def open_path() -> Response:
         raise SweepError(f"{text} is not a file in the folders allowed at start: {', '.join(str(f) for f in allowed)}.")
     if not path.is_file():
         raise SweepError(f"{text} is a folder. Give the path of a movie file.")
-    reel = take_in(path, path.stem, _job_for(sent.get("job")))
+    reel = take_in(path, path.stem, _job_for(str(sent.get("job") or "")))
     return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
 
 

@@ -6,6 +6,7 @@ const list = document.getElementById("rack-list");
 const drop = document.getElementById("drop");
 const file = document.getElementById("file");
 const box = document.getElementById("upload");
+const job = document.getElementById("job");
 
 async function refresh() {
   try {
@@ -25,7 +26,7 @@ async function send(chosen) {
   box.hidden = false;
   const bar = box.querySelector("progress");
   const began = performance.now();
-  const running = upload(`/reels/upload?name=${encodeURIComponent(chosen.name)}`, chosen, (done, total) => {
+  const running = upload(`/reels/upload?name=${encodeURIComponent(chosen.name)}&job=${encodeURIComponent(job.value)}`, chosen, (done, total) => {
     bar.value = done / total;
     const rate = done / ((performance.now() - began) / 1000);
     document.getElementById("upload-said").textContent = `${chosen.name}: ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
@@ -48,7 +49,7 @@ drop.addEventListener("drop", (event) => { event.preventDefault(); send(event.da
 document.getElementById("open")?.addEventListener("submit", async (event) => {
   event.preventDefault();
   try {
-    location.href = (await post("/reels/open", { path: new FormData(event.target).get("path") })).open;
+    location.href = (await post("/reels/open", { path: new FormData(event.target).get("path"), job: job.value })).open;
   } catch (error) {
     say(error.message, "error");
   }
