@@ -161,7 +161,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     # Mend it, compare.
     page.get_by_role("button", name="Add step: Pixel mend").click()
     page.get_by_role("link", name="On to Treatment").click()
-    expect(page.get_by_text("the treated picture is shown at once")).to_be_visible(timeout=60_000)
+    expect(page.locator("#sheet").get_by_text("the treated picture is shown at once")).to_be_visible(timeout=60_000)
     page.get_by_role("link", name="On to Inspection").click()
     page.locator("[data-view=treated]").click() if page.locator("[data-view=treated]").get_attribute("aria-pressed") != "true" else None
     shown(page, "treated", 1)
@@ -177,9 +177,9 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     shown(page, "treated", 1)
     # Undo takes the step off, redo puts it on.
     page.keyboard.press("Control+z")
-    expect(page.get_by_text("Nothing is treated yet")).to_be_visible()
+    expect(page.locator("#sheet").get_by_text("Nothing is treated yet")).to_be_visible()
     page.keyboard.press("Control+y")
-    expect(page.get_by_text("Mended places")).to_be_visible()
+    expect(page.locator("#sheet").get_by_text("Mended places")).to_be_visible()
     # Render; the worker is killed in the middle and the render goes on.
     page.goto(f"{running.address}/reels/1/delivery")
     page.get_by_role("button", name="Render", exact=True).click()
@@ -205,7 +205,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     # The proof in the browser.
     page.goto(f"{running.address}/reels/1/inspection")
     page.get_by_role("button", name="Compare the delivery").click()
-    expect(page.get_by_text("Nothing else changed.")).to_be_visible(timeout=60_000)
+    expect(page.locator("#sheet").get_by_text("Nothing else changed.")).to_be_visible(timeout=60_000)
 
 
 def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
@@ -221,7 +221,7 @@ def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
     assert abs(placed["x"] - site["x"]) <= 1
     assert abs(placed["y"] - site["y"]) <= 1
     page.keyboard.press("Delete")
-    expect(page.get_by_text("Dismissed").first).to_be_visible()
+    expect(page.locator("#sheet").get_by_text("Dismissed").first).to_be_visible()
     page.keyboard.press("Control+z")
     expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1)
     page.keyboard.press("?")
@@ -249,7 +249,7 @@ def test_uploading_rubbish_is_explained(running: Running, page: Page, tmp_path: 
     log.write_text("0600 fog, signal sounded\n" * 500)
     page.goto(running.address)
     page.set_input_files("#file", str(log))
-    expect(page.get_by_text("cannot be read as a movie")).to_be_visible(timeout=20_000)
+    expect(page.locator("#sheet").get_by_text("cannot be read as a movie")).to_be_visible(timeout=20_000)
     page.get_by_role("link", name="Back to the rack").click()
     row = page.locator("article", has_text="fog-signal")
     row.get_by_role("button", name="Remove").click()
