@@ -211,13 +211,17 @@ def analyse(volume: TimeVolume, settings: PixelMendSettings, on_progress: Callab
 
 @dataclass(frozen=True)
 class _Model:
-    """What a site of plain profile does to a component about (top, left): gain and offset of each sample, in its values."""
+    """What a site of plain profile does to a component about (top, left): gain and offset of each sample, in its values.
+
+    `doubt` is how far the change it makes may be wrong, as a share.
+    """
 
     top: int
     left: int
     gain: Grid
     offset: Grid
     change: Grid
+    doubt: float
 
     def over(self, box: tuple[int, int, int, int]) -> tuple[Grid, Grid, Grid]:
         """Gain, offset and expected change over a box (top, left, bottom, right) of samples."""
@@ -271,6 +275,7 @@ def _model(volume: TimeVolume, site: Site) -> list[_Model] | None:
                 gain=1 - share * cover,
                 offset=cover * (amplitudes[i] + share * fit.ground[i]) * code,
                 change=cover * amplitudes[i] * code,
+                doubt=0.06 + 0.004 * short,
             )
         )
     return models
@@ -340,8 +345,9 @@ def _learn(stack: Samples, cores: Mask, core: tuple[slice, slice], component: Co
         affected = covered | (np.abs(bias) > 5 * usual + code)
         turned_back = (values[:, hole] - expected_offset) / np.maximum(expected_gain, 0.1)
         off = np.abs(np.median(turned_back - (values[:, hole] - departs), axis=0))
-        # The profile is known to a few parts in a hundred: where the surroundings tell the sample better, they are asked.
-        better = 1.4826 * usual_size > 0.06 * np.abs(change) / np.maximum(expected_gain, 0.1) + 0.5 * code
+        # The profile is known to a few parts in a hundred, worse the farther its value lies from the end it is taken
+        # to hold: where the surroundings tell the sample better, they are asked.
+        better = 1.4826 * usual_size > model.doubt * np.abs(change) / np.maximum(expected_gain, 0.1) + 0.5 * code
         plain = covered & ~carries & better & (expected_gain > 0.3) & (off < 4 * usual + 2 * code) & (not component.is_chroma)
         gain, offset = np.where(plain, expected_gain, gain), np.where(plain, expected_offset, offset)
         carries |= plain
