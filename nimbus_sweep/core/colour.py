@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +12,13 @@ from .frames import Colour, PictureFormat
 
 # Luma weights of red and blue by H.273 matrix code: ITU-R BT.709, BT.601 and BT.2020.
 _LUMA_WEIGHTS = {1: (0.2126, 0.0722), 5: (0.299, 0.114), 6: (0.299, 0.114), 9: (0.2627, 0.0593)}
+
+
+def possible(colour: Colour) -> tuple[Colour, ...]:
+    """The descriptions a reel may really have: where it names no matrix, those of BT.709 and BT.601."""
+    if colour.assumed or colour.matrix not in (0, *_LUMA_WEIGHTS):
+        return tuple(replace(colour, matrix=m) for m in (1, 6))
+    return (colour,)
 
 
 def luma_weights(colour: Colour, height: int) -> tuple[float, float, float]:

@@ -12,7 +12,8 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-Samples = NDArray[np.unsignedinteger[Any]]
+# Unsigned integers, or floats in pictures that carry light itself.
+Samples = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,7 @@ class Colour:
 
     ``assumed`` says that the file named no matrix and it was chosen by picture size,
     as video practice does (common practice, no source): 601 below 720 lines, 709 from there on.
+    ``transfer`` 8 is linear light, 9 a logarithmic film scan.
     """
 
     matrix: int = 2
@@ -33,7 +35,14 @@ class Colour:
     @property
     def matrix_name(self) -> str:
         """The matrix in words."""
-        return {0: "RGB", 1: "BT.709", 5: "BT.601", 6: "BT.601", 9: "BT.2020"}.get(self.matrix, f"code {self.matrix}")
+        return {0: "RGB", 1: "BT.709", 2: "not told", 5: "BT.601", 6: "BT.601", 9: "BT.2020"}.get(self.matrix, f"code {self.matrix}")
+
+    @property
+    def transfer_name(self) -> str:
+        """What the samples are of light, in words."""
+        return {1: "BT.709", 2: "not told", 6: "BT.601", 8: "linear", 9: "log", 13: "sRGB", 14: "BT.2020", 16: "PQ", 18: "HLG"}.get(
+            self.transfer, f"code {self.transfer}"
+        )
 
 
 @dataclass(frozen=True)
@@ -48,16 +57,21 @@ class Component:
     height: int
     bits: int
     shift: int = 0
+    floating: bool = False
 
     @property
     def code(self) -> float:
         """One step of an 8-bit display, in this component's sample values."""
-        return float(1 << self.shift << self.bits) / 256
+        return 1 / 255 if self.floating else float(1 << self.shift << self.bits) / 256
 
     @property
-    def peak(self) -> int:
-        """The largest sample value."""
-        return ((1 << self.bits) - 1) << self.shift
+    def peak(self) -> float:
+        """The largest sample value; of floats, that of white."""
+        return 1.0 if self.floating else float(((1 << self.bits) - 1) << self.shift)
+
+    def samples(self, values: NDArray[np.float64], dtype: np.dtype[Any]) -> Samples:
+        """`values` as samples: the nearest that can be held."""
+        return values.astype(dtype) if self.floating else np.clip(np.rint(values), 0, self.peak).astype(dtype)
 
     @property
     def is_chroma(self) -> bool:
@@ -112,15 +126,18 @@ class Frame:
     number : int
         Position in the reel, from 0.
     planes : tuple of ndarray
-        Each of shape (rows, samples a row), dtype uint8 or uint16, at the source's bit depth.
+        Each of shape (rows, samples a row), dtype uint8, uint16, float16 or float32, as the source has them.
     format : PictureFormat
     colour : Colour
+    missing : bool
+        The reel has no such picture, or it cannot be read; the planes hold black in its place.
     """
 
     number: int
     planes: tuple[Samples, ...]
     format: PictureFormat
     colour: Colour = field(default_factory=Colour)
+    missing: bool = False
 
     def component(self, index: int) -> Samples:
         """A view (height, width) of the samples of component `index`; writing to it writes the frame."""
@@ -150,12 +167,23 @@ class Frame:
         if colour.matrix == 2 and len(components) > 1 and components[0].name == "Y":
             colour = replace(colour, matrix=1 if layout.height >= 720 else 5)
         kept = PictureFormat(layout.name, right - left, bottom - top, tuple(components), shapes, layout.dtype)
-        return Frame(self.number, tuple(planes[i] for i in by_plane), kept, colour)
+        return Frame(self.number, tuple(planes[i] for i in by_plane), kept, colour, self.missing)
 
     @property
     def nbytes(self) -> int:
         """Bytes held by the planes."""
         return sum(plane.nbytes for plane in self.planes)
+
+
+def blank(number: int, layout: PictureFormat, colour: Colour) -> Frame:
+    """The black picture that stands for a missing one."""
+    frame = Frame(number, tuple(np.zeros(shape, layout.dtype) for shape in layout.plane_shapes), layout, colour, missing=True)
+    for i, component in enumerate(layout.components):
+        if component.is_chroma:
+            frame.component(i)[:] = (1 << component.bits >> 1) << component.shift
+        elif component.name == "Y" and not colour.full_range and not component.floating:
+            frame.component(i)[:] = (16 << component.bits >> 8) << component.shift
+    return frame
 
 
 class FrameSource(Protocol):

@@ -15,7 +15,7 @@ from nimbus_sweep.core.frames import PictureFormat
 from nimbus_sweep.core.steps.pixel_mend import MendPlan, PixelMendSettings, Site, analyse
 from nimbus_sweep.core.survey import stuck_pixels, survey
 from nimbus_sweep.core.survey.departures import departure_maps, least_departure, ring_mean, stands_still
-from nimbus_sweep.core.survey.sensor_site import fit_site
+from nimbus_sweep.core.survey.sensor_site import fit_site, held_profile
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.defects import StuckSite, scatter, stick
 
@@ -163,6 +163,27 @@ def test_the_profile_of_a_site_is_recognised(tmp_path: Path, spread: str, size: 
     assert (fit.x, fit.y, fit.width, fit.height) == (203, 118, size, size)
     assert fit.spread == spread
     assert fit.misfit < 0.15
+
+
+@pytest.mark.parametrize(
+    ("colour", "spread", "size", "told"),
+    [("red", "mosaic", 2, "mosaic"), ("green", "mosaic", 2, "mosaic-green"), ("blue", "mild", 1, "mild"), ("white", "sharp", 2, "sharp")],
+)
+def test_a_profile_held_at_an_end_tells_its_spread_where_no_matrix_is_named(
+    tmp_path: Path, colour: str, spread: str, size: int, told: str
+) -> None:
+    """The sites are made with the weights of ITU-R BT.709; BT.601 would be assumed for a clip of this size."""
+    source = clip("bikes-3")
+    spoiled, _ = stick(list(source.pictures), [StuckSite(203, 118, size, colour, spread)])
+    maps = departure_maps(volume_of(tmp_path, source.over(spoiled)))
+    layout = source.format
+    values, cells, scales = [m.value for m in maps], [layout.subsampling(i) for i in range(3)], [2.0, 1.0, 1.0]
+    held = held_profile(values, cells, scales, fit_site(values, cells, scales, 203, 118), layout, source.colour)
+    assert held is not None
+    assert (held.site.x, held.site.y, held.site.width, held.site.spread) == (203, 118, size, told)
+    assert held.misfit < 0.05
+    if told == "mosaic":
+        assert held.shares[0] == pytest.approx(0.2126, abs=1e-3)
 
 
 def mend(tmp_path: Path, source: MemorySource, spoiled: list, sites: list[StuckSite]) -> tuple[list, MendPlan]:

@@ -19,14 +19,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..colour import from_rgb, luma_weights, to_rgb
 from ..fill import biharmonic_weights
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples
 from ..media.aside import written_aside
 from ..survey.departures import ring_mean
 from ..survey.findings import Finding
-from ..survey.sensor_site import fit_site
-from ..survey.stuck_pixels import held_value
+from ..survey.sensor_site import fit_site, held_profile
 from ..volume import TimeVolume
 
 Grid = NDArray[np.float64]
@@ -83,18 +81,18 @@ class ComponentPlan:
     sources: NDArray[np.int64]
     weights: Grid
 
-    def mend(self, samples: Samples, peak: int) -> None:
+    def mend(self, samples: Samples, component: Component) -> None:
         """Mend `samples` (height, width) in place."""
         width = samples.shape[1]
         if len(self.undone):
             rows, cols = np.divmod(self.undone, width)
             undone = (samples[rows, cols] - self.offset) / self.gain
-            samples[rows, cols] = np.clip(np.rint(undone), 0, peak).astype(samples.dtype)
+            samples[rows, cols] = component.samples(undone, samples.dtype)
         if len(self.lost):
             rows, cols = np.divmod(self.sources, width)
             sums = np.add.reduceat(samples[rows, cols] * self.weights, self.starts)
             rows, cols = np.divmod(self.lost, width)
-            samples[rows, cols] = np.clip(np.rint(sums), 0, peak).astype(samples.dtype)
+            samples[rows, cols] = component.samples(sums, samples.dtype)
 
     @property
     def touched(self) -> NDArray[np.int64]:
@@ -154,12 +152,12 @@ class MendedSource:
         return map(self._mended, self._source.frames(first, stop))
 
     def _mended(self, frame: Frame) -> Frame:
-        if frame.number not in self._range or not any(self._plan.components):
+        if frame.missing or frame.number not in self._range or not any(self._plan.components):
             return frame
         mended = frame.copy()
         for i, plan in enumerate(self._plan.components):
             if plan:
-                plan.mend(mended.component(i), frame.format.components[i].peak)
+                plan.mend(mended.component(i), frame.format.components[i])
         return mended
 
 
@@ -249,33 +247,21 @@ def _model(volume: TimeVolume, site: Site) -> list[_Model] | None:
         values.append(value)
         scales.append(1.4826 * float(np.median(np.abs(value - ring_mean(value)))))
     fit = fit_site(values, cells, scales, site.x - left, site.y - top)
-    held, departs, short = held_value(fit, layout, volume.colour)
-    elsewhere = abs(fit.x + left - site.x) > 1 or abs(fit.y + top - site.y) > 1
-    if elsewhere or fit.misfit > 0.1 or short > 45:
+    held = held_profile(values, cells, scales, fit, layout, volume.colour)
+    if held is None or held.misfit > 0.1 or abs(held.site.x + left - site.x) > 1 or abs(held.site.y + top - site.y) > 1:
         return None
-    ground = to_rgb(fit.ground, layout, volume.colour)
-    held = np.where(departs, np.where(held > 127, 255.0, 0.0), ground)
-    amplitudes = from_rgb(held - ground, layout, volume.colour, difference=True)
-    shares = luma_weights(volume.colour, layout.height)
     models = []
-    for i, (across, down) in zip(colours, cells, strict=True):
-        component = layout.components[i]
-        if component.name in "RGB":
-            share = float(departs["RGB".index(component.name)])
-        elif component.is_chroma:
-            share = float(departs.mean())
-        else:
-            share = float(np.dot(shares, departs))
-        cover = fit.drawn((across, down), *values[i].shape[::-1])
-        code = component.code
+    for n, (i, (across, down)) in enumerate(zip(colours, cells, strict=True)):
+        cover = held.site.drawn((across, down), *values[n].shape[::-1])
+        code = layout.components[i].code
         models.append(
             _Model(
                 top=top // down,
                 left=left // across,
-                gain=1 - share * cover,
-                offset=cover * (amplitudes[i] + share * fit.ground[i]) * code,
-                change=cover * amplitudes[i] * code,
-                doubt=0.06 + 0.004 * short,
+                gain=1 - held.shares[n] * cover,
+                offset=cover * (held.amplitudes[n] + held.shares[n] * held.site.ground[n]) * code,
+                change=cover * held.amplitudes[n] * code,
+                doubt=0.06 + 0.5 * held.misfit**0.5,
             )
         )
     return models

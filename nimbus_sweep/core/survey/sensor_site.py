@@ -9,15 +9,18 @@ amplitudes in all components, to what departs from the smoothest surface through
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import product
 from math import erf, sqrt
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..colour import from_rgb, luma_weights, possible, to_rgb
 from ..fill import biharmonic_weights
+from ..frames import Colour, PictureFormat
 from .departures import Plane
 
 Grid = NDArray[np.float64]
@@ -26,6 +29,11 @@ _WINDOW = 16
 # A misfit up to this is a plain profile.
 _PLAIN = 0.1
 _HOLE = 6
+# How much more of a departure's energy one profile may leave than another and still explain it as well, and how many
+# such are looked at.
+_TIE, _KIN = 0.01, 12
+# How much of the energy of the usual departures is expected to be left by any profile.
+_ALLOWANCE = 0.15
 # How a single site spreads (common practice, no source): not at all, a little, and by bilinear interpolation of
 # a red or blue site and of a green one.
 _SPREADS = {
@@ -33,6 +41,14 @@ _SPREADS = {
     "mild": [[0.02, 0.14, 0.02], [0.14, 1, 0.14], [0.02, 0.14, 0.02]],
     "mosaic": [[0.25, 0.5, 0.25], [0.5, 1, 0.5], [0.25, 0.5, 0.25]],
     "mosaic-green": [[0, 0.25, 0], [0.25, 1, 0.25], [0, 0.25, 0]],
+}
+# Interpolation between sites of one colour spreads that colour alone.
+_ALL, _ONE = {(True, True, True)}, {(True, False, False), (False, True, False), (False, False, True)}
+_HELD_BY = {
+    "sharp": _ALL | _ONE,
+    "mild": _ALL | _ONE,
+    "mosaic": {(True, False, False), (False, False, True)},
+    "mosaic-green": {(False, True, False)},
 }
 _LENS_SIGMAS = (0.5, 0.65, 0.85, 1.1)
 
@@ -82,6 +98,28 @@ class SiteFit:
 
 
 @dataclass(frozen=True)
+class HeldProfile:
+    """A profile whose channels are held at an end of their range.
+
+    Attributes
+    ----------
+    site : SiteFit
+        With the profile's place, size and spread.
+    amplitudes : tuple of float
+        Departure at the top in each component, in 8-bit display steps, over the ground at the top.
+    shares : tuple of float
+        How much of each component the held channels are.
+    misfit : float
+        Share of the departure's energy left over.
+    """
+
+    site: SiteFit
+    amplitudes: tuple[float, ...]
+    shares: tuple[float, ...]
+    misfit: float
+
+
+@dataclass(frozen=True)
 class _Profile:
     dx: int
     dy: int
@@ -123,22 +161,20 @@ def _settled(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales
 
 
 def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scales: Sequence[float], x: int, y: int, tight: bool) -> SiteFit:
-    wide, tall = max(c[0] for c in cells), max(c[1] for c in cells)
-    half = _WINDOW // 2
-    left, top = (x - half + 1) // wide * wide, (y - half + 1) // tall * tall
+    left, top = _corner(cells, x, y)
     profiles, sensor, lens = _profiles(cells, x - left, y - top)
     left_sensor, left_lens = np.zeros(len(profiles)), np.zeros(len(lens[0]))
     energy = allowance = 0.0
     amplitudes, grounds = [], []
     for i, (value, (across, down)) in enumerate(zip(values, cells, strict=True)):
         window = _window(value, left // across, top // down, _WINDOW // across, _WINDOW // down)
-        hole = (3, 3) if tight else (_HOLE if across == 1 else 4, _HOLE if down == 1 else 4)
+        hole = _hole(across, down, tight)
         departs, ground, used = _departure(window, (x - left) // across, (y - top) // down, *hole)
         weight = 1 / (scales[i] ** 2 + 1)
         at = departs[used]
         own = float(at @ at)
         energy += weight * own
-        allowance += weight * scales[i] ** 2 * 0.15 * used.sum()
+        allowance += weight * scales[i] ** 2 * _ALLOWANCE * used.sum()
         for profile, rest in ((sensor[i], left_sensor), (lens[i], left_lens)):
             drawn = profile[:, used.ravel()]
             power = (drawn**2).sum(1) + 1e-9
@@ -165,6 +201,157 @@ def _fit_near(values: Sequence[Plane], cells: tuple[tuple[int, int], ...], scale
         lens_misfit=lens_misfit,
         contrast=energy / max(allowance, 1e-9),
     )
+
+
+def held_value(fit: SiteFit, layout: PictureFormat, colour: Colour) -> tuple[NDArray[np.float64], NDArray[np.bool_], float]:
+    """The value a site holds in red, green and blue, which of them it holds, and how far off 0 or 255 the worst lies."""
+    change = to_rgb(fit.amplitudes, layout, colour, difference=True)
+    held = to_rgb(fit.ground, layout, colour) + change
+    size = np.abs(change)
+    off = np.minimum(np.abs(held), np.abs(255 - held))
+    departs = size > 0.25 * size.max()
+    short = float(off[departs].max(initial=0))
+    # A channel that departs little is held too if it lies at an end, as blue is by white before a bright sky.
+    return held, departs | ((size > 5) & (off < 15)), short
+
+
+def held_profile(
+    values: Sequence[Plane], cells: Sequence[tuple[int, int]], scales: Sequence[float], fit: SiteFit, layout: PictureFormat, colour: Colour
+) -> HeldProfile | None:
+    """Which profile near `fit`, holding which channels at which end of the range, explains the departure best.
+
+    The end says how far each sample departs, so nothing is left free: profiles that look alike at amplitudes of
+    their own are told apart.
+
+    Parameters
+    ----------
+    values, cells, scales
+        As for `fit_site`.
+    fit : SiteFit
+    layout : PictureFormat
+    colour : Colour
+
+    Returns
+    -------
+    HeldProfile or None
+        None if no channel departs.
+    """
+    wide = _held_near(values, tuple(cells), scales, fit, layout, colour, False)
+    if wide is None or wide.misfit <= _PLAIN:
+        return wide
+    tight = _held_near(values, tuple(cells), scales, fit, layout, colour, True)
+    return tight if tight and tight.misfit <= _PLAIN else wide
+
+
+def _held_near(
+    values: Sequence[Plane],
+    cells: tuple[tuple[int, int], ...],
+    scales: Sequence[float],
+    fit: SiteFit,
+    layout: PictureFormat,
+    colour: Colour,
+    tight: bool,
+) -> HeldProfile | None:
+    left, top = _corner(cells, fit.x, fit.y)
+    profiles, drawn, _ = _profiles(cells, fit.x - left, fit.y - top)
+    small = np.array([not tight or shape.width * shape.height == 1 for shape in profiles])
+    allowed = [_HELD_BY[shape.spread] for shape in profiles]
+    parts, grounds, windows = [], [], []
+    energy = allowance = 0.0
+    for i, (value, (across, down)) in enumerate(zip(values, cells, strict=True)):
+        window = _window(value, left // across, top // down, _WINDOW // across, _WINDOW // down)
+        hole = _hole(across, down, tight)
+        departed, smooth, used = _departure(window, (fit.x - left) // across, (fit.y - top) // down, *hole)
+        grounds.append(float(smooth[(fit.y - top) // down, (fit.x - left) // across]))
+        windows.append(window)
+        parts.append((departed[used], smooth[used] - grounds[-1], drawn[i][:, used.ravel()], 1 / (scales[i] ** 2 + 1)))
+        energy += parts[-1][3] * float(parts[-1][0] @ parts[-1][0])
+        allowance += parts[-1][3] * scales[i] ** 2 * _ALLOWANCE * used.sum()
+    told: list[_Candidate] = []
+    # Where the matrix is not named the site itself tells it.
+    for own in possible(colour):
+        ground = to_rgb(grounds, layout, own)
+        _, departs, _ = held_value(fit, layout, own)
+        free = tuple(bool(d) for d in departs)
+        weights = luma_weights(own, layout.height)
+        for channels in dict.fromkeys([free, *_ALL, *_ONE]):
+            usable = small & [channels in may or (channels == free and may >= _ALL) for may in allowed]
+            for high in product(*((False, True) if c else (False,) for c in channels)):
+                held = np.where(channels, np.where(high, 255.0, 0.0), ground)
+                amplitudes = from_rgb(held - ground, layout, own, difference=True)
+                shares = _shares(channels, layout, weights)
+                rest = np.where(usable, 0.0, np.inf)
+                for (at, beside, cover, weight), amplitude, share in zip(parts, amplitudes, shares, strict=True):
+                    rest += weight * ((at - cover * (amplitude - share * beside)) ** 2).sum(1)
+                told += [_Candidate(float(rest[n]), int(n), amplitudes, shares) for n in np.argsort(rest)[:_KIN]]
+    told = [one for one in sorted(told, key=lambda one: one.rest) if np.isfinite(one.rest)]
+    if not told:
+        return None
+    # Those that explain the departure as well are told apart by what they make of the picture under it.
+    alike = [one for one in told if one.rest <= told[0].rest + _TIE * energy][:_KIN]
+    inverse = [part[3] for part in parts]
+    best = (
+        min(alike, key=lambda one: _roughness(windows, [d[one.profile] for d in drawn], one, grounds, inverse))
+        if len(alike) > 1
+        else told[0]
+    )
+    shape = profiles[best.profile]
+    site = replace(
+        fit,
+        x=fit.x + shape.dx,
+        y=fit.y + shape.dy,
+        width=shape.width,
+        height=shape.height,
+        spread=shape.spread,
+        ground=tuple(grounds),
+    )
+    return HeldProfile(site, tuple(best.amplitudes), tuple(best.shares), max(0.0, best.rest - allowance) / max(energy, 1e-9))
+
+
+@dataclass(frozen=True)
+class _Candidate:
+    rest: float
+    profile: int
+    amplitudes: list[float]
+    shares: list[float]
+
+
+def _roughness(windows: list[Grid], drawn: list[Grid], one: _Candidate, grounds: list[float], weights: list[float]) -> float:
+    """How rough the mean picture is with the site turned back: its curvature, summed over components."""
+    rough = 0.0
+    for window, flat, amplitude, share, ground, weight in zip(windows, drawn, one.amplitudes, one.shares, grounds, weights, strict=True):
+        cover = flat.reshape(window.shape)
+        lost = share * cover > 0.8
+        back = (window - cover * (amplitude + share * ground)) / np.where(lost, 1.0, 1 - share * cover)
+        if lost.any():
+            back[lost] = biharmonic_weights(lost) @ back[~lost]
+        rough += weight * float((cv2.Laplacian(back, cv2.CV_64F)[1:-1, 1:-1] ** 2).sum())
+    return rough
+
+
+def _shares(channels: Sequence[bool], layout: PictureFormat, weights: Sequence[float]) -> list[float]:
+    """How much of each colour component a site covers that holds these channels of red, green and blue."""
+    shares = []
+    for component in layout.components:
+        if component.name in "RGB":
+            shares.append(float(channels["RGB".index(component.name)]))
+        elif component.is_chroma:
+            shares.append(sum(channels) / 3)
+        elif component.name != "A":
+            shares.append(float(np.dot(weights, channels)))
+    return shares
+
+
+def _hole(across: int, down: int, tight: bool) -> tuple[int, int]:
+    """Samples across and down that a site may reach in a component with such cells."""
+    return (3, 3) if tight else (_HOLE if across == 1 else 4, _HOLE if down == 1 else 4)
+
+
+def _corner(cells: tuple[tuple[int, int], ...], x: int, y: int) -> tuple[int, int]:
+    """Left upper pixel of the window about a place, on a whole cell of every component."""
+    wide, tall = max(c[0] for c in cells), max(c[1] for c in cells)
+    half = _WINDOW // 2
+    return (x - half + 1) // wide * wide, (y - half + 1) // tall * tall
 
 
 def _window(plane: Plane, left: int, top: int, width: int, height: int) -> Grid:

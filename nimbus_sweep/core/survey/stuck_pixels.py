@@ -23,12 +23,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..colour import to_rgb
-from ..frames import Colour, PictureFormat
+from ..colour import possible, to_rgb
+from ..frames import PictureFormat
 from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
 from .findings import Finding
-from .sensor_site import SiteFit, fit_site
+from .sensor_site import SiteFit, fit_site, held_profile, held_value
 
 _SQUARE3 = np.ones((3, 3), np.uint8)
 _SQUARE5 = np.ones((5, 5), np.uint8)
@@ -218,27 +218,29 @@ def _confidence(
     if frozen:
         confidence *= _within(fit.misfit, 0, 0.25, 0.15)
     elif still:
+        layout = volume.format
         sharper_than_a_lens = fit.lens_misfit > 0.04 + 1.5 * fit.misfit
         as_sharp = _within(fit.misfit - fit.lens_misfit, -1, 0.02, 0.02)
         luma, *chroma = np.abs(fit.amplitudes)
         # Real things are seldom a colour without a change of brightness.
         colour_alone = volume.format.components[0].name == "Y" and luma < 0.15 * max(chroma, default=0.0)
-        at_an_end = _within(held_value(fit, volume.format, volume.colour)[2], 0, 20, 40)
-        confidence *= _within(fit.misfit, 0, 0.15, 0.15) * min(1.0, fit.contrast / 6)
+        # A profile that explains the departure with nothing left free is rare by chance.
+        held = held_profile(
+            [m.value for m in maps],
+            [layout.subsampling(i) for i in range(len(maps))],
+            _scales(maps, layout, site.x, site.y),
+            fit,
+            layout,
+            volume.colour,
+        )
+        held_misfit = held.misfit if held else 1.0
+        at_an_end = max(
+            _within(min(held_value(fit, volume.format, c)[2] for c in possible(volume.colour)), 0, 20, 40),
+            _within(held_misfit, 0, 0.05, 0.05),
+        )
+        confidence *= _within(min(fit.misfit, held_misfit), 0, 0.15, 0.15) * min(1.0, fit.contrast / 6)
         confidence *= max(float(sharper_than_a_lens), as_sharp * max(at_an_end, float(colour_alone)))
     return round(float(min(1.0, max(0.0, confidence))), 3)
-
-
-def held_value(fit: SiteFit, layout: PictureFormat, colour: Colour) -> tuple[NDArray[np.float64], NDArray[np.bool_], float]:
-    """The value a site holds in red, green and blue, which of them it holds, and how far off 0 or 255 the worst lies."""
-    change = to_rgb(fit.amplitudes, layout, colour, difference=True)
-    held = to_rgb(fit.ground, layout, colour) + change
-    size = np.abs(change)
-    off = np.minimum(np.abs(held), np.abs(255 - held))
-    departs = size > 0.25 * size.max()
-    short = float(off[departs].max(initial=0))
-    # A channel that departs little is held too if it lies at an end, as blue is by white before a bright sky.
-    return held, departs | ((size > 5) & (off < 15)), short
 
 
 def _within(value: float, low: float, high: float, fade: float) -> float:
@@ -319,8 +321,7 @@ def _at(layout: PictureFormat, index: int, x: int, y: int) -> tuple[int, int]:
 
 def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int) -> tuple[StuckPixel, SiteFit]:
     layout = volume.format
-    places = [_at(layout, i, x, y) for i in range(len(maps))]
-    scales = [_scale(m, row, col) for m, (row, col) in zip(maps, places, strict=True)]
+    scales = _scales(maps, layout, x, y)
     fit = fit_site([m.value for m in maps], [layout.subsampling(i) for i in range(len(maps))], scales, x, y)
     # The component in which the site stands out most tells in how many frames it does.
     index = int(np.argmax([abs(a) / (scale + 1) for a, scale in zip(fit.amplitudes, scales, strict=True)]))
@@ -342,6 +343,10 @@ def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int
         lens_misfit=round(fit.lens_misfit, 3),
     )
     return site, fit
+
+
+def _scales(maps: tuple[DepartureMap, ...], layout: PictureFormat, x: int, y: int) -> list[float]:
+    return [_scale(m, *_at(layout, i, x, y)) for i, m in enumerate(maps)]
 
 
 def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) -> tuple[int, int, float]:
