@@ -8,6 +8,8 @@ import os
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -15,13 +17,17 @@ import click
 from tqdm import tqdm
 
 from . import __version__
+from .core.cutting import divided
 from .core.errors import Cancelled, DamagedReel, SweepError
 from .core.measure import compare, report_of
 from .core.media.aside import written_aside
-from .core.media.reader import MovieReader, fingerprint
-from .core.media.writer import lossless_format
-from .core.render import RenderSpec, clear, render
-from .core.report import make_report, read_report
+from .core.media.formats import FORMATS, Delivery, usual_kind
+from .core.media.opening import fingerprint, open_reel, stamp_of
+from .core.media.reel import ReelReader
+from .core.render import RenderedShot, RenderSpec, clear, render
+from .core.report import TreatedShot, make_report, read_report
+from .core.scan import scan
+from .core.shots import Repeats
 from .core.steps import STEPS
 from .core.survey import Finding
 from .core.survey import survey as look_for
@@ -96,21 +102,32 @@ _missing_option = click.option("--accept-missing", is_flag=True, help="Go on wit
 def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, accept_missing: bool) -> None:
     """Say what is wrong with REEL, with the evidence."""
     source = _open(reel, accept_missing)
-    first, stop = _shot(source, frames)
     with _scratch() as folder:
-        found = _survey(source, first, stop, folder)[1]
+        shots, _ = _surveyed(source, frames, folder)
+    found = [f for shot in shots for f in shot.found]
+    first, stop = shots[0].first, shots[-1].stop
     if json_path is not None:
-        facts = {"reel": reel.name, "frames": len(source), "first": first, "stop": stop, "findings": [f.as_json() for f in found]}
+        facts = {
+            "reel": reel.name,
+            "frames": len(source),
+            "first": first,
+            "stop": stop,
+            "shots": [{"first": s.first, "stop": s.stop} for s in shots],
+            "findings": [f.as_json() for f in found],
+        }
         text = json.dumps(facts, indent=2)
         if str(json_path) == "-":
             click.echo(text)
             return
         with written_aside(json_path) as stream:
             stream.write(text.encode())
+    if len(shots) > 1:
+        click.echo(f"{len(shots)} shots, cut at {', '.join(str(s.first) for s in shots[1:])}.")
     convincing = [f for f in found if f.convinces]
     click.echo(f"{reel.name}, frames {first} to {stop - 1}: {len(convincing)} finding{'' if len(convincing) == 1 else 's'}")
     for f in convincing:
-        click.echo(f"  x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {f.title}. {f.sentence}")
+        where = f"frames {f.first}-{f.stop - 1}  " if len(shots) > 1 else ""
+        click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {f.title}. {f.sentence}")
     doubtful = len(found) - len(convincing)
     if doubtful:
         click.echo(
@@ -127,6 +144,7 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
 @_range_option
 @click.option("--report", "report_path", type=click.Path(path_type=Path), metavar="FILE", help="Write the report of what was done as JSON.")
 @click.option("--overwrite", is_flag=True, help="Replace OUT if it is there.")
+@click.option("--as", "kind", type=click.Choice(list(FORMATS)), help="Another kind of delivery than the lossless one.")
 @_missing_option
 def treat(
     reel: Path,
@@ -137,60 +155,71 @@ def treat(
     frames: tuple[int, int] | None,
     report_path: Path | None,
     overwrite: bool,
+    kind: str | None,
     accept_missing: bool,
 ) -> None:
-    """Treat REEL and write a lossless copy to OUT (FFV1 in Matroska); REEL is not touched."""
+    """Treat REEL, a movie file or the folder or pattern of a sequence, and write a copy to OUT; REEL is not touched.
+
+    OUT is lossless FFV1 in Matroska (.mkv), for a sequence a folder of pictures like the source's, or what --as names.
+    --suggested puts on each shot the steps its own survey suggests.
+    """
     if (recipe_path is not None) + as_suggested + (kinds is not None) > 1:
         raise click.UsageError("Name one of --recipe, --suggested and --steps, not several.")
     recipe = read_recipe(recipe_path) if recipe_path else Recipe(steps=tuple(Step(kind=k) for k in kinds)) if kinds else None
-    if out.suffix.lower() != ".mkv":
-        raise click.UsageError(f"The delivery is Matroska: give OUT the ending .mkv, not {out.suffix or 'none'}.")
     source = _open(reel, accept_missing)
-    if out.exists() and out.samefile(reel):
+    kind = kind or _kind_of(out, source)
+    form = FORMATS[kind]
+    if not form.is_sequence and out.suffix.lower() != form.suffix:
+        raise click.UsageError(f"{form.title} is written to a file that ends in {form.suffix}, not {out.suffix or 'none'}.")
+    if out.exists() and out.samefile(reel if reel.exists() else reel.parent):
         raise click.UsageError("OUT is the reel itself; the original is never written to. Name another file.")
     if out.exists() and not overwrite:
         raise SweepError(f"{out} is there already. Name another file, or say --overwrite.")
-    lossless_format(source.format)
-    first, stop = _shot(source, frames)
-    found: list[Finding] = []
+    for warning in form.warnings(source.facts, source.format):
+        click.echo(f"Note: {warning}", err=True)
     with _scratch(beside=out) as folder:
-        volume: TimeVolume | None = None
-        if recipe is None or recipe.needs_survey:
-            volume, found = _survey(source, first, stop, folder)
-            recipe = recipe or suggested(found)
-        elif recipe.active:
-            volume = _volume(source, first, stop, folder)
-        recipe = recipe.settled(found)
         print_ = fingerprint(reel)
-        analyses = Analyses(folder / "analyses", print_, first, stop)
-        analyses.folder.mkdir()
-        known = []
-        if volume is not None:
-            with _bar("Analysing") as told:
-                known = analyses.make(recipe, source, volume, told)
-        report = make_report(
-            reel.name, print_, len(source), source.missing, (first, stop), recipe, [f.as_json() for f in found], source.format, known
-        )
-        stat = reel.stat()
+        size, modified = stamp_of(reel)
+        if recipe is None or recipe.needs_survey:
+            shots, repeats = _surveyed(source, frames, folder)
+        else:
+            shots, repeats = _divided(source, frames, folder)
+        rendered, treated = [], []
+        with _bar("Analysing") as told:
+            for n, shot in enumerate(shots):
+                own = (recipe or suggested(shot.found)).settled(shot.found)
+                if not own.active:
+                    continue
+                analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
+                known = analyses.make(own, source, partial(_volume, source, shot, folder, repeats), None)
+                rendered.append(
+                    RenderedShot(name=f"Shot {n + 1}", first=shot.first, stop=shot.stop, span=(shot.first, shot.stop), recipe=own)
+                )
+                treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, own, [f.as_json() for f in shot.found], known))
+                told((n + 1) / len(shots))
         spec = RenderSpec(
             reel=str(reel),
             accept_missing=accept_missing,
             fingerprint=print_,
-            size=stat.st_size,
-            modified=stat.st_mtime_ns,
-            recipe=recipe.model_dump_json(),
-            first=first,
-            stop=stop,
-            analyses=str(analyses.folder),
+            size=size,
+            modified=modified,
+            shots=tuple(rendered),
+            repeats=str(folder / "repeats.npz"),
+            first=0,
+            stop=len(source),
+            delivery=Delivery.model_validate({"kind": kind}),
+            analyses=str(folder / "analyses"),
             chunks=str(folder / "chunks"),
         )
+        report = make_report(source, print_, spec.reading, spec.cut(source.rate), kind, treated)
         with _bar("Rendering", len(source)) as told:
             render(spec, out, report, lambda share, _rate: told(share))
         clear(spec)
     if report_path:
         with written_aside(report_path) as stream:
             stream.write(report.model_dump_json(indent=2).encode())
-    steps = ", ".join(STEPS[s.kind].title for s in recipe.active) or "no step: nothing was found to mend"
+    names = dict.fromkeys(STEPS[s.kind].title for shot in rendered for s in shot.recipe.active)
+    steps = ", ".join(names) or "no step: nothing was found to mend"
     click.echo(f"{out}: {len(source)} frames, {steps}.", err=True)
 
 
@@ -208,10 +237,10 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
         report = read_report(report_path.read_text()) if report_path else None
     except OSError as error:
         raise SweepError(f"The report {report_path} cannot be read ({error.strerror}).") from error
-    treated = MovieReader(out)
+    treated = open_reel(out)
     report = report or report_of(out)
-    source = MovieReader(reel, accept_missing=bool(report and report.missing))
-    with _bar("Comparing", len(source)) as told:
+    source = open_reel(reel, report.reading if report else None, accept_missing=bool(report and report.missing))
+    with _bar("Comparing", len(treated)) as told:
         result = compare(source, treated, report, told)
     if as_json:
         click.echo(json.dumps(result.as_json(), indent=2))
@@ -228,8 +257,9 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
             click.echo(f"{result.outside} of them lie outside the treated regions of the report.")
         if result.same_source is False:
             click.echo("The report was made of another reel.")
-        click.echo("The sound is the source's, packet for packet." if result.sound_identical else "The sound is NOT the source's.")
-    met = result.proven if result.reported else result.differing == 0 and result.sound_identical
+        sound: dict[bool | None, str] = {True: "The sound is the source's, packet for packet.", False: "The sound is NOT the source's."}
+        click.echo(sound.get(result.sound_identical, "The sound was cut or lies in files of its own; it was not compared."))
+    met = result.proven if result.reported else result.differing == 0 and result.sound_identical is not False
     if not met:
         sys.exit(1)
 
@@ -273,8 +303,21 @@ def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, de
     run(data.resolve(), port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo)
 
 
-def _open(reel: Path, accept_missing: bool) -> MovieReader:
-    source = MovieReader(reel, accept_missing=accept_missing)
+def _kind_of(out: Path, source: ReelReader) -> str:
+    """The kind of delivery that OUT's ending means."""
+    if out.suffix.lower() == ".mkv":
+        return "ffv1"
+    usual = usual_kind(source.facts, source.format)
+    if not out.suffix and FORMATS[usual].is_sequence:
+        return usual
+    raise click.UsageError(
+        f"Give OUT the ending .mkv (lossless){' or none (a folder of pictures like the source)' if FORMATS[usual].is_sequence else ''}, "
+        f"or name another kind with --as: {', '.join(FORMATS)}."
+    )
+
+
+def _open(reel: Path, accept_missing: bool) -> ReelReader:
+    source = open_reel(reel, accept_missing=accept_missing)
     if not accept_missing:
         try:
             source.require_whole()
@@ -283,25 +326,45 @@ def _open(reel: Path, accept_missing: bool) -> MovieReader:
     return source
 
 
-def _shot(source: MovieReader, frames: tuple[int, int] | None) -> tuple[int, int]:
-    if frames is None:
-        return 0, len(source)
-    if frames[1] > len(source):
+@dataclass
+class _Part:
+    """A shot, or the part of it that was asked for, with what the survey found."""
+
+    first: int
+    stop: int
+    volume: TimeVolume | None = None
+    found: list[Finding] = field(default_factory=list)
+
+
+def _divided(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -> tuple[list[_Part], Repeats]:
+    """The shots of the reel, and its repeated frames; of a part of it if one was asked for."""
+    if frames is not None and frames[1] > len(source):
         raise click.UsageError(f"--range {frames[0]}:{frames[1]} goes beyond the reel's {len(source)} frames.")
-    return frames
+    with _bar("Reading", len(source)) as told:
+        seen = scan(source, lambda frame: told((frame.number + 1) / len(source)), volume=folder / "whole.bin")
+    seen.repeats.save(folder / "repeats.npz")
+    first, stop = frames or (0, len(source))
+    parts = [_Part(max(first, s.first), min(stop, s.stop)) for s in divided(len(source), seen.cuts) if s.first < stop and s.stop > first]
+    if seen.volume is not None and frames is None:
+        parts[0].volume = TimeVolume(seen.volume)
+    return parts, seen.repeats
 
 
-def _volume(source: MovieReader, first: int, stop: int, folder: Path) -> TimeVolume:
-    with _bar("Reading", stop - first) as told:
-        return build_volume(
-            folder / "volume.bin", source, lambda frame: told((frame.number - first + 1) / (stop - first)), first=first, stop=stop
+def _volume(source: ReelReader, part: _Part, folder: Path, repeats: Repeats) -> TimeVolume:
+    if part.volume is None:
+        part.volume = build_volume(
+            folder / f"{part.first}-{part.stop}.bin", source, first=part.first, stop=part.stop, usable=repeats.distinct
         )
+    return part.volume
 
 
-def _survey(source: MovieReader, first: int, stop: int, folder: Path) -> tuple[TimeVolume, list[Finding]]:
-    volume = _volume(source, first, stop, folder)
+def _surveyed(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -> tuple[list[_Part], Repeats]:
+    parts, repeats = _divided(source, frames, folder)
     with _bar("Surveying") as told:
-        return volume, look_for(volume, first, stop, told)
+        for n, part in enumerate(parts):
+            part.found = look_for(_volume(source, part, folder, repeats), part.first, part.stop)
+            told((n + 1) / len(parts))
+    return parts, repeats
 
 
 @contextlib.contextmanager

@@ -45,7 +45,7 @@ def test_survey_treat_verify(tmp_path: Path, reel: Path) -> None:
     assert figures["differing"] > 0
     assert sorted(p.name for p in tmp_path.iterdir()) == ["out.mkv", "reel.mkv", "report.json"]
     recipe = tmp_path / "recipe.json"
-    recipe.write_text(json.dumps(json.loads((tmp_path / "report.json").read_text())["recipe"]))
+    recipe.write_text(json.dumps(json.loads((tmp_path / "report.json").read_text())["shots"][0]["recipe"]))
     again = run("treat", reel, tmp_path / "again.mkv", "--recipe", recipe)
     assert again.returncode == 0, again.stderr
     assert all(np.array_equal(a, b) for a, b in zip(decoded(out), decoded(tmp_path / "again.mkv"), strict=True))
@@ -74,7 +74,7 @@ def test_verify_fails_when_something_else_changed(tmp_path: Path, reel: Path, cl
     ("words", "status", "said"),
     [
         (["treat", "REEL", "OUT.mkv", "--suggested", "--steps", "pixel-mend"], 2, "Name one of"),
-        (["treat", "REEL", "OUT.mp4", "--suggested"], 2, "ending .mkv"),
+        (["treat", "REEL", "OUT.mp4", "--suggested"], 2, "the ending .mkv"),
         (["treat", "REEL", "OUT.mkv", "--steps", "polish"], 2, "no step called polish"),
         (["treat", "REEL", "OUT.mkv", "--suggested", "--range", "9:5"], 2, "A:B"),
         (["treat", "REEL", "OUT.mkv", "--suggested", "--range", "0:999"], 2, "goes beyond"),

@@ -160,7 +160,9 @@ class Frame:
             part = self.component(i)[top // down : -(-bottom // down), left // across : -(-right // across)]
             components.append(replace(c, plane=i, width=part.shape[1], height=part.shape[0]))
             planes.append(part)
+        # Planes keep their order, which may differ from that of the components.
         by_plane = sorted(range(len(planes)), key=lambda i: layout.components[i].plane)
+        components = [replace(c, plane=by_plane.index(i)) for i, c in enumerate(components)]
         shapes = tuple((planes[i].shape[0], planes[i].shape[1]) for i in by_plane)
         # The colour description still speaks of the whole picture: its height chose an unnamed matrix.
         colour = self.colour

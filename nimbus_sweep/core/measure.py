@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -13,9 +13,12 @@ from numpy.typing import NDArray
 
 from .errors import SweepError
 from .frames import Frame
+from .media.formats import same_samples
 from .media.layout import to_kin
-from .media.reader import MovieReader, fingerprint
-from .media.writer import REPORT_TAG, lossless_format, sound_packets
+from .media.opening import fingerprint
+from .media.reel import ReelReader
+from .media.sequence import is_sequence
+from .media.writer import REPORT_FILE, REPORT_TAG, sound_packets
 from .report import Report, read_report
 
 
@@ -38,8 +41,8 @@ class Comparison:
         Whether there was a report to hold them against.
     same_source : bool or None
         Whether the report was made of this very reel.
-    sound_identical : bool
-        Whether every sound packet is the source's.
+    sound_identical : bool or None
+        Whether every sound packet is the source's; None where the sound was cut, turned, or is in files of its own.
     largest : float
         Largest difference in 8-bit display steps.
     """
@@ -52,51 +55,83 @@ class Comparison:
     box: tuple[int, int, int, int] | None
     reported: bool
     same_source: bool | None
-    sound_identical: bool
+    sound_identical: bool | None
     largest: float
 
     @property
     def proven(self) -> bool:
         """Whether nothing but the treated regions differs."""
-        return self.reported and self.same_source is not False and self.outside == 0 and self.sound_identical
+        return self.reported and self.same_source is not False and self.outside == 0 and self.sound_identical is not False
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for a JSON file."""
         return {**asdict(self), "proven": self.proven}
 
 
+def merged(results: Sequence[Comparison]) -> Comparison:
+    """The comparisons of a delivery's several files as one."""
+    if len(results) == 1:
+        return results[0]
+    boxes = [r.box for r in results if r.box]
+    sources = {r.same_source for r in results}
+    sounds = {r.sound_identical for r in results}
+    return Comparison(
+        frames=sum(r.frames for r in results),
+        samples=sum(r.samples for r in results),
+        differing=sum(r.differing for r in results),
+        outside=sum(r.outside for r in results),
+        changed_frames=sorted(run for r in results for run in r.changed_frames),
+        box=(min(b[0] for b in boxes), min(b[1] for b in boxes), max(b[2] for b in boxes), max(b[3] for b in boxes)) if boxes else None,
+        reported=all(r.reported for r in results),
+        same_source=False if False in sources else None if None in sources else True,
+        sound_identical=False if False in sounds else None if None in sounds else True,
+        largest=max(r.largest for r in results),
+    )
+
+
 def report_of(path: Path) -> Report | None:
-    """The report a delivery carries, if it carries one."""
+    """The report a delivery carries, if it carries one: in the file, or beside the pictures of a sequence."""
+    if is_sequence(path):
+        beside = (path if path.is_dir() else path.parent) / REPORT_FILE
+        return read_report(beside.read_text(encoding="utf-8")) if beside.is_file() else None
     with av.open(str(path), metadata_errors="replace") as container:
-        text = container.metadata.get(REPORT_TAG)
+        text = container.metadata.get(REPORT_TAG) or container.metadata.get(REPORT_TAG.lower())
     return read_report(text) if text else None
 
 
 def compare(
-    source: MovieReader, treated: MovieReader, report: Report | None, on_progress: Callable[[float], None] | None = None
+    source: ReelReader, treated: ReelReader, report: Report | None, on_progress: Callable[[float], None] | None = None
 ) -> Comparison:
-    """Compare every sample of two reels.
+    """Compare every sample of a delivery with the reel it was made of.
 
     Raises
     ------
     SweepError
-        If they differ in size, pixel format or number of frames.
+        If the delivery cannot hold the source's samples, or has another number of frames than its report tells.
     """
-    held = lossless_format(source.format)
-    if treated.format != held:
+    if not same_samples(source.format, treated.format):
         raise SweepError(
             f"{treated.path.name} is {treated.format.width} x {treated.format.height} {treated.format.name}, "
             f"{source.path.name} {source.format.width} x {source.format.height} {source.format.name}: "
-            "they cannot be compared sample by sample."
+            "they cannot be compared sample by sample. Deliver a lossless kind to prove it."
         )
-    if len(treated) != len(source):
-        raise SweepError(f"{treated.path.name} has {len(treated)} frames, {source.path.name} {len(source)}: they are not the same reel.")
-    allowed = _allowed(source, report)
+    numbers = report.numbers() if report else np.arange(len(source), dtype=np.int64)
+    if len(treated) != len(numbers) or (len(numbers) and numbers[-1] >= len(source)):
+        raise SweepError(
+            f"{treated.path.name} has {len(treated)} frames, {len(numbers)} were expected of {source.path.name}: they are not the same reel."
+        )
+    held = treated.format
+    allowed = _Allowed(source, report)
     differing = outside = 0
     largest = 0.0
     changed: list[int] = []
     left, top, right, bottom = source.format.width, source.format.height, 0, 0
-    for one, other in zip(source.frames(0, len(source)), treated.frames(0, len(source)), strict=True):
+    first, stop = (int(numbers[0]), int(numbers[-1]) + 1) if len(numbers) else (0, 0)
+    wanted = set(numbers.tolist()) if len(numbers) != stop - first else None
+    ones = (f for f in source.frames(first, stop) if wanted is None or f.number in wanted)
+    for done, (one, other) in enumerate(zip(ones, treated.frames(0, len(treated)), strict=True), start=1):
+        if one.missing:
+            continue
         mine = to_kin(one, held)
         if all(np.array_equal(a, b) for a, b in zip(mine.planes, other.planes, strict=True)):
             differs = None
@@ -107,7 +142,7 @@ def compare(
             if not count:
                 continue
             differing += count
-            may = allowed.get(held.components[i].name) if report and report.first <= one.number < report.stop else None
+            may = allowed.at(one.number, held.components[i].name)
             outside += count if may is None else int((where & ~may).sum())
             largest = max(largest, _largest(mine, other, i, where))
             rows, cols = np.nonzero(where)
@@ -118,34 +153,55 @@ def compare(
             if not changed or changed[-1] != one.number:
                 changed.append(one.number)
         if on_progress:
-            on_progress((one.number + 1) / len(source))
+            on_progress(done / max(1, len(numbers)))
     per_frame = sum(c.width * c.height for c in held.components)
     return Comparison(
-        frames=len(source),
-        samples=per_frame * len(source),
+        frames=len(numbers),
+        samples=per_frame * len(numbers),
         differing=differing,
         outside=outside,
         changed_frames=_runs(changed),
         box=(left, top, right, bottom) if differing else None,
         reported=report is not None,
         same_source=report.fingerprint.split(":")[0] == fingerprint(source.path) if report else None,
-        sound_identical=sound_packets(source.path) == sound_packets(treated.path),
+        sound_identical=_same_sound(source, treated, report),
         largest=round(largest, 2),
     )
 
 
-def _allowed(source: MovieReader, report: Report | None) -> dict[str, NDArray[np.bool_]]:
-    masks = {}
-    for region in report.regions if report else ():
-        component = source.format.components[source.format.index(region.component)]
-        mask = np.zeros(component.height * component.width, bool)
-        mask[region.unpacked()] = True
-        masks[region.component] = mask.reshape(component.height, component.width)
-    return masks
+def _same_sound(source: ReelReader, treated: ReelReader, report: Report | None) -> bool | None:
+    """Whether every sound packet is the source's; None where the sound was cut or turned, or is in files of its own."""
+    if source.facts.container == "sequence":
+        return True
+    part = report is not None and (report.first, report.stop) != (0, len(source))
+    if part or treated.facts.container == "sequence":
+        return None
+    return sound_packets(source.path) == sound_packets(treated.path)
+
+
+class _Allowed:
+    """The samples a report allows to differ, frame by frame."""
+
+    def __init__(self, source: ReelReader, report: Report | None) -> None:
+        self._source, self._report = source, report
+        self._held: tuple[tuple[int, ...], dict[str, NDArray[np.bool_]]] = ((), {})
+
+    def at(self, number: int, component: str) -> NDArray[np.bool_] | None:
+        """The mask of one component in frame `number`; None where nothing may differ."""
+        regions = self._report.regions if self._report else ()
+        inside = tuple(i for i, r in enumerate(regions) if r.first <= number < r.stop)
+        if inside != self._held[0]:
+            masks: dict[str, NDArray[np.bool_]] = {}
+            for i in inside:
+                told = self._source.format.components[self._source.format.index(regions[i].component)]
+                mask = masks.setdefault(regions[i].component, np.zeros((told.height, told.width), bool))
+                mask.ravel()[regions[i].unpacked()] = True
+            self._held = (inside, masks)
+        return self._held[1].get(component)
 
 
 def _largest(one: Frame, other: Frame, index: int, where: NDArray[np.bool_]) -> float:
-    a, b = one.component(index)[where].astype(np.int64), other.component(index)[where].astype(np.int64)
+    a, b = one.component(index)[where].astype(np.float64), other.component(index)[where].astype(np.float64)
     return float(np.abs(a - b).max() / one.format.components[index].code)
 
 

@@ -8,60 +8,100 @@ that none decodes what another has decoded.
 from __future__ import annotations
 
 import bisect
-import json
+import contextlib
 import os
 import shutil
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, wait
-from dataclasses import dataclass
+from dataclasses import replace
+from fractions import Fraction
 from itertools import islice
 from multiprocessing import get_context
 from pathlib import Path
 
+from pydantic import BaseModel, ConfigDict
+
 from .errors import Cancelled, ChangedReel
-from .frames import Frame
-from .media.reader import MovieReader
-from .media.writer import REPORT_TAG, join, write_chunk
+from .frames import Frame, FrameSource
+from .media.formats import FORMATS, Delivery, DeliveryFormat
+from .media.opening import open_reel, stamp_of
+from .media.pictures import gather, write_pictures
+from .media.reader import usual_rate
+from .media.reel import Reading, ReelReader
+from .media.writer import REPORT_TAG, Cut, join, write_chunk
 from .report import Report
+from .shots import RepairedOnce, Repeats
 from .treatment import Analyses, Recipe, chain
 
 CHUNK_FRAMES = 48
 _CANCEL = "cancel"
 
 
-@dataclass(frozen=True)
-class RenderSpec:
-    """All a process needs to render part of a reel; plain values, so that it can be sent anywhere.
+class RenderedShot(BaseModel):
+    """A shot to be rendered: frames treated, frames its analyses rest on, and its settled recipe."""
+
+    model_config = ConfigDict(frozen=True)
+
+    name: str = ""
+    first: int
+    stop: int
+    span: tuple[int, int]
+    recipe: Recipe
+
+
+class RenderSpec(BaseModel):
+    """All a process needs to render a reel; plain values, so that it can be sent anywhere.
 
     Attributes
     ----------
     reel : str
         Path of the source.
+    reading : Reading
+        How it is read.
     accept_missing : bool
-        Leave out pictures that cannot be decoded.
+        Take pictures that cannot be decoded for missing.
     fingerprint : str
         Under which the analyses are kept.
     size, modified : int
-        Of the source file when it was taken in; another file is refused.
-    recipe : str
-        JSON.
+        Of the source when it was taken in; another is refused.
+    shots : tuple of RenderedShot
+        Those that are treated.
+    repeats : str
+        File of the map of repeated frames; empty to treat each frame for itself.
     first, stop : int
-        The shot.
+        Frames of the reel that are delivered.
+    delivery : Delivery
     analyses, chunks : str
         Folders.
     """
 
+    model_config = ConfigDict(frozen=True)
+
     reel: str
-    accept_missing: bool
+    reading: Reading = Reading()
+    accept_missing: bool = False
     fingerprint: str
     size: int
     modified: int
-    recipe: str
+    shots: tuple[RenderedShot, ...] = ()
+    repeats: str = ""
     first: int
     stop: int
+    delivery: Delivery = Delivery()
     analyses: str
     chunks: str
+
+    def cut(self, rate: Fraction) -> Cut:
+        """Which frames are delivered, and when, of a reel at `rate`."""
+        if not self.delivery.distinct or not self.repeats:
+            return Cut(self.first, self.stop)
+        repeats = Repeats.load(Path(self.repeats))
+        true_rate = repeats.true_rate(rate)
+        if true_rate is None:
+            return Cut(self.first, self.stop)
+        inside = repeats.distinct[(repeats.distinct >= self.first) & (repeats.distinct < self.stop)]
+        return Cut(self.first, self.stop, inside.tolist(), usual_rate(true_rate))
 
 
 def render(
@@ -79,8 +119,9 @@ def render(
     spec : RenderSpec
         Its analyses are ready.
     out : Path
-        Appears only when whole; the report goes into it as a tag.
+        A file, or for sequences a folder. Appears only when whole.
     report : Report
+        Goes into a movie as a tag, and beside pictures as a file.
     on_progress : callable
         Told the share done, 0 to 1, and frames a second; may raise to stop, which is passed on.
     executor : Executor
@@ -91,25 +132,30 @@ def render(
     Raises
     ------
     ChangedReel
-        If the source is not the file that was taken in.
+        If the source is not the reel that was taken in.
     DiskFull
         If there is no room.
     """
     reel = open_unchanged(spec)
+    cut = spec.cut(reel.rate)
     folder = Path(spec.chunks)
     folder.mkdir(parents=True, exist_ok=True)
     (folder / _CANCEL).unlink(missing_ok=True)
-    stretches = plan(reel, workers or max(1, (os.cpu_count() or 2) // 2))
-    total = len(reel)
+    stretches = plan(reel, cut, workers or max(1, (os.cpu_count() or 2) // 2))
+    total = len(cut)
     pace = _Pace(total, on_progress)
-    pace.told(_frames_there(folder, reel), force=True)
+
+    def tick() -> None:
+        pace.told(_frames_there(folder, total))
+
+    pace.told(_frames_there(folder, total), force=True)
     try:
         if len(stretches) == 1 and executor is None:
-            _render_stretch(spec, stretches[0], lambda: pace.told(_frames_there(folder, reel)))
+            _render_stretch(spec, stretches[0], tick)
         else:
             own = executor or ProcessPoolExecutor(len(stretches), mp_context=get_context("spawn"))
             try:
-                _watch([own.submit(_render_stretch, spec, s) for s in stretches], lambda: pace.told(_frames_there(folder, reel)))
+                _watch([own.submit(_render_stretch, spec, s) for s in stretches], tick)
             finally:
                 (folder / _CANCEL).touch()
                 if executor is None:
@@ -117,8 +163,12 @@ def render(
     except FileNotFoundError as error:
         raise ChangedReel(f"The working files of this render are gone ({error.filename}). Start it again.") from error
     reel.check_unchanged()
-    chunks = [folder / _name(first, stop) for stretch in stretches for first, stop in stretch]
-    join(chunks, reel, out, {REPORT_TAG: report.model_dump_json()})
+    form = FORMATS[spec.delivery.kind]
+    chunks = [folder / _name(first, stop, form) for stretch in stretches for first, stop in stretch]
+    if form.is_sequence:
+        gather(chunks, reel, out, cut, report.model_dump_json(indent=2))
+    else:
+        join(chunks, reel, out, form, cut, {REPORT_TAG: report.model_dump_json()})
     pace.told(total, force=True)
 
 
@@ -127,69 +177,87 @@ def clear(spec: RenderSpec) -> None:
     shutil.rmtree(spec.chunks, ignore_errors=True)
 
 
-def open_unchanged(spec: RenderSpec) -> MovieReader:
-    """Open the source; raises ChangedReel if it is not the file that was taken in."""
+def open_unchanged(spec: RenderSpec) -> ReelReader:
+    """Open the source; raises ChangedReel if it is not the reel that was taken in."""
     path = Path(spec.reel)
-    try:
-        found = path.stat()
-    except OSError as error:
-        raise ChangedReel(f"{path.name} is gone from {path.parent}. Put it back, or take the reel in again.") from error
-    if (found.st_size, found.st_mtime_ns) != (spec.size, spec.modified):
+    if stamp_of(path) != (spec.size, spec.modified):
         raise ChangedReel(f"{path.name} has changed since it was taken in. Nothing was computed. Take the reel in again.")
-    return MovieReader(path, accept_missing=spec.accept_missing)
+    return open_reel(path, spec.reading, spec.accept_missing)
 
 
-def plan(reel: MovieReader, workers: int) -> list[list[tuple[int, int]]]:
-    """Stretches of consecutive chunks (first, stop), at most `workers`, each beginning at a key frame."""
-    keys = reel.key_frames
+def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
+    """The reel with the treatments of its shots put on; their analyses are ready."""
+    source: FrameSource = reel
+    for shot in spec.shots:
+        known = Analyses(Path(spec.analyses), spec.fingerprint, *shot.span).load(shot.recipe)
+        source = chain(source, known, shot.first, shot.stop)
+    if source is not reel and spec.repeats:
+        repeats = Repeats.load(Path(spec.repeats))
+        if repeats.repeated.any():
+            return RepairedOnce(source, reel, repeats.representative)
+    return source
+
+
+def plan(reel: ReelReader, cut: Cut, workers: int) -> list[list[tuple[int, int]]]:
+    """Stretches of consecutive chunks (first, stop) of places in the delivery, at most `workers`, each from a key frame on."""
+    total = len(cut)
+    keys = [k for k in reel.key_frames if cut.first <= k < cut.stop]
+    keys = [k - cut.first if cut.numbers is None else bisect.bisect_left(cut.numbers, k) for k in keys]
     starts = [0]
     for part in range(1, workers):
-        wanted = len(reel) * part // workers
+        wanted = total * part // workers
         at = bisect.bisect_left(keys, wanted)
-        if at < len(keys) and starts[-1] + CHUNK_FRAMES <= keys[at] < len(reel):
+        if at < len(keys) and starts[-1] + CHUNK_FRAMES <= keys[at] < total:
             starts.append(keys[at])
-    ends = [*starts[1:], len(reel)]
+    ends = [*starts[1:], total]
     return [[(n, min(end, n + CHUNK_FRAMES)) for n in range(start, end, CHUNK_FRAMES)] for start, end in zip(starts, ends, strict=True)]
 
 
-def _name(first: int, stop: int) -> str:
-    return f"{first:08d}-{stop:08d}.mkv"
+def _name(first: int, stop: int, form: DeliveryFormat) -> str:
+    return f"{first:08d}-{stop:08d}{'.pictures' if form.is_sequence else form.suffix}"
 
 
-def _frames_there(folder: Path, reel: MovieReader) -> int:
+def _frames_there(folder: Path, total: int) -> int:
     """Frames rendered so far: those of whole chunks and those the running ones have told of."""
-    done = 0
+    whole, running = {}, {}
     for path in folder.iterdir():
-        if path.suffix == ".mkv":
-            first, stop = path.stem.split("-")
-            done += int(stop) - int(first)
-        elif path.suffix == ".count" and not (folder / f"{path.stem}.mkv").exists():
-            try:
-                done += int(path.read_text() or 0)
-            except (OSError, ValueError):
-                continue
-    return min(done, len(reel))
+        if path.name.startswith(".") or "-" not in path.stem:
+            continue
+        first, stop = path.stem.split("-")
+        if path.suffix == ".count":
+            with contextlib.suppress(OSError, ValueError):
+                running[path.stem] = int(path.read_text() or 0)
+        else:
+            whole[path.stem] = int(stop) - int(first)
+    return min(sum({**running, **whole}.values()), total)
 
 
 def _render_stretch(spec: RenderSpec, stretch: list[tuple[int, int]], tick: Callable[[], None] | None = None) -> None:
-    folder = Path(spec.chunks)
-    wanted = [(first, stop) for first, stop in stretch if not (folder / _name(first, stop)).exists()]
+    folder, form = Path(spec.chunks), FORMATS[spec.delivery.kind]
+    wanted = [(first, stop) for first, stop in stretch if not (folder / _name(first, stop, form)).exists()]
     if not wanted:
         return
     reel = open_unchanged(spec)
-    recipe = Recipe.model_validate(json.loads(spec.recipe))
-    known = Analyses(Path(spec.analyses), spec.fingerprint, spec.first, spec.stop).load(recipe)
-    treated = chain(reel, known, spec.first, spec.stop)
+    cut = spec.cut(reel.rate)
+    source = treated(spec, reel)
     while wanted:
         # One decoder runs on through all chunks that follow one another.
         run = [wanted.pop(0)]
         while wanted and wanted[0][0] == run[-1][1]:
             run.append(wanted.pop(0))
-        frames = treated.frames(run[0][0], run[-1][1])
+        frames = source.frames(cut.number(run[0][0]), cut.number(run[-1][1] - 1) + 1)
+        if cut.numbers is not None:
+            kept = frozenset(cut.numbers)
+            frames = (f for f in frames if f.number in kept)
         for first, stop in run:
-            name = _name(first, stop)
+            name = _name(first, stop, form)
             count = folder / f"{Path(name).stem}.count"
-            write_chunk(folder / name, _counted(islice(frames, stop - first), folder, count, tick), reel.facts)
+            part = _counted(islice(frames, stop - first), folder, count, tick)
+            if form.is_sequence:
+                write_pictures(folder / name, part, reel, form)
+            else:
+                facts = reel.facts if cut.rate is None else replace(reel.facts, rate=cut.rate)
+                write_chunk(folder / name, part, facts, form, burn=spec.delivery.burn)
             count.unlink(missing_ok=True)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import zlib
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, Literal
 
@@ -14,9 +15,18 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from .. import __version__
 from .errors import SweepError
-from .frames import PictureFormat
+from .media.reel import Reading, ReelReader
+from .media.writer import Cut
 from .steps import Knowledge
 from .treatment import Recipe
+
+
+def _packed(places: NDArray[np.int64]) -> str:
+    return base64.b64encode(zlib.compress(np.diff(places, prepend=0).astype("<i8").tobytes(), 9)).decode()
+
+
+def _unpacked(packed: str) -> NDArray[np.int64]:
+    return np.cumsum(np.frombuffer(zlib.decompress(base64.b64decode(packed)), "<i8")).astype(np.int64)
 
 
 class ReportedRegion(BaseModel):
@@ -33,62 +43,100 @@ class ReportedRegion(BaseModel):
     @classmethod
     def of(cls, component: str, first: int, stop: int, places: NDArray[np.int64]) -> ReportedRegion:
         """Pack sample numbers in row order as differences, deflated, in base 64."""
-        packed = zlib.compress(np.diff(places, prepend=0).astype("<i8").tobytes(), 9)
-        return cls(component=component, first=first, stop=stop, samples=len(places), places=base64.b64encode(packed).decode())
+        return cls(component=component, first=first, stop=stop, samples=len(places), places=_packed(places))
 
     def unpacked(self) -> NDArray[np.int64]:
         """The sample numbers."""
-        return np.cumsum(np.frombuffer(zlib.decompress(base64.b64decode(self.places)), "<i8")).astype(np.int64)
+        return _unpacked(self.places)
 
 
-class Report(BaseModel):
-    """What was done to a reel."""
+class ReportedShot(BaseModel):
+    """What was done to one shot."""
 
     model_config = ConfigDict(frozen=True)
 
-    format: Literal["nimbus-sweep report"] = "nimbus-sweep report"
-    version: Literal[1] = 1
-    made_by: str = f"Nimbus Sweep {__version__}"
-    made_at: str
-    reel: str
-    fingerprint: str
-    frames: int
-    missing: int = 0
+    name: str = ""
     first: int
     stop: int
     recipe: Recipe
     findings: tuple[dict[str, Any], ...] = ()
+
+
+class Report(BaseModel):
+    """What was done to a reel.
+
+    Attributes
+    ----------
+    first, stop : int
+        Frames of the reel that the delivery holds.
+    left_out : str
+        Repeated frames in that range which it leaves out, packed as the places of a region; empty when there are none.
+    rate : str
+        Frames a second of the delivery.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    format: Literal["nimbus-sweep report"] = "nimbus-sweep report"
+    version: Literal[2] = 2
+    made_by: str = f"Nimbus Sweep {__version__}"
+    made_at: str
+    reel: str
+    fingerprint: str
+    reading: Reading = Reading()
+    time_code: str = ""
+    frames: int
+    missing: int = 0
+    first: int
+    stop: int
+    left_out: str = ""
+    rate: str = ""
+    delivery: str = "ffv1"
+    shots: tuple[ReportedShot, ...] = ()
     regions: tuple[ReportedRegion, ...] = ()
 
+    def numbers(self) -> NDArray[np.int64]:
+        """The reel's numbers of the frames in the delivery."""
+        numbers = np.arange(self.first, self.stop, dtype=np.int64)
+        return np.setdiff1d(numbers, _unpacked(self.left_out)) if self.left_out else numbers
 
-def make_report(
-    reel: str,
-    fingerprint: str,
-    frames: int,
-    missing: int,
-    shot: tuple[int, int],
-    recipe: Recipe,
-    findings: Sequence[dict[str, Any]],
-    layout: PictureFormat,
-    knowledge: Sequence[Knowledge],
-) -> Report:
+
+@dataclass(frozen=True)
+class TreatedShot:
+    """A shot as it is rendered: what it is called, the frames treated, its settled recipe and what its steps know."""
+
+    name: str
+    first: int
+    stop: int
+    recipe: Recipe
+    findings: Sequence[dict[str, Any]]
+    knowledge: Sequence[Knowledge]
+
+
+def make_report(reel: ReelReader, fingerprint: str, reading: Reading, cut: Cut, kind: str, shots: Sequence[TreatedShot]) -> Report:
     """The report of a treatment that is about to be rendered."""
     regions = []
-    for i, component in enumerate(layout.components):
-        touched = [known.touched()[i] for known in knowledge]
-        places = np.unique(np.concatenate(touched)) if touched else np.zeros(0, np.int64)
-        if len(places):
-            regions.append(ReportedRegion.of(component.name, *shot, places))
+    for shot in shots:
+        for i, component in enumerate(reel.format.components):
+            touched = [known.touched()[i] for known in shot.knowledge]
+            places = np.unique(np.concatenate(touched)) if touched else np.zeros(0, np.int64)
+            if len(places):
+                regions.append(ReportedRegion.of(component.name, shot.first, shot.stop, places))
+    left_out = np.setdiff1d(np.arange(cut.first, cut.stop), np.asarray(cut.numbers)) if cut.numbers is not None else np.zeros(0, np.int64)
     return Report(
         made_at=datetime.now(UTC).isoformat(timespec="seconds"),
-        reel=reel,
+        reel=reel.path.name,
         fingerprint=fingerprint,
-        frames=frames,
-        missing=missing,
-        first=shot[0],
-        stop=shot[1],
-        recipe=recipe,
-        findings=tuple(findings),
+        reading=reading,
+        time_code=reel.facts.time_code,
+        frames=len(reel),
+        missing=reel.missing,
+        first=cut.first,
+        stop=cut.stop,
+        left_out=_packed(left_out.astype(np.int64)) if len(left_out) else "",
+        rate=str(cut.rate or reel.rate),
+        delivery=kind,
+        shots=tuple(ReportedShot(name=s.name, first=s.first, stop=s.stop, recipe=s.recipe, findings=tuple(s.findings)) for s in shots),
         regions=tuple(regions),
     )
 

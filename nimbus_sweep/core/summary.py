@@ -49,9 +49,15 @@ class SummaryMaker:
         self._rows: list[NDArray[np.float32]] = []
 
     def add(self, frame: Frame) -> None:
-        """Take in the next frame."""
+        """Take in the next frame; a missing one has the light of the one before."""
+        if frame.missing and self._rows:
+            self._rows.append(self._rows[-1])
+            return
         peak = np.float32(frame.format.components[0].peak)
-        means = cv2.reduce(frame.component(0), 1, cv2.REDUCE_AVG, dtype=cv2.CV_32F) / peak
+        samples = frame.component(0)
+        if samples.dtype.kind == "f":
+            samples = np.nan_to_num(samples.astype(np.float32), nan=0.0, posinf=1.0, neginf=0.0)
+        means = cv2.reduce(samples, 1, cv2.REDUCE_AVG, dtype=cv2.CV_32F) / peak
         self._rows.append(cv2.resize(means, (1, ROWS), interpolation=cv2.INTER_AREA)[:, 0])
 
     def finish(self) -> Summary:

@@ -141,7 +141,7 @@ class Analyses:
         return [step.of.load(self.path(recipe.active[: n + 1])) for n, step in enumerate(recipe.active)]
 
     def make(
-        self, recipe: Recipe, source: FrameSource, volume: TimeVolume, on_progress: Callable[[float], None] | None = None
+        self, recipe: Recipe, source: FrameSource, volume: Callable[[], TimeVolume], on_progress: Callable[[float], None] | None = None
     ) -> list[Knowledge]:
         """Make what is missing, and give the knowledge of every active step.
 
@@ -151,8 +151,8 @@ class Analyses:
             Settled.
         source : FrameSource
             The reel.
-        volume : TimeVolume
-            Of the untreated shot.
+        volume : callable
+            Gives the time volume of the untreated shot; asked only when an analysis has to be made.
         on_progress : callable
             Told the share done, 0 to 1; may raise to stop.
         """
@@ -163,10 +163,11 @@ class Analyses:
             path = self.path(active[: n + 1])
             if not path.exists():
                 scratch = path.with_suffix(".volume")
-                before = volume
                 if made:
                     treated = chain(source, made, self.first, self.stop)
                     before = build_volume(scratch, treated, first=self.first, stop=self.stop)
+                else:
+                    before = volume()
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 step.of.analyse(before, step.parsed(), share).save(path)
                 scratch.unlink(missing_ok=True)

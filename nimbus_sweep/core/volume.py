@@ -6,6 +6,8 @@ mapped into memory. Slices, medians over time and the learning of a repair all r
 
 from __future__ import annotations
 
+import contextlib
+import copy
 import json
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
@@ -71,6 +73,17 @@ class TimeVolume:
         c = self.format.components[index]
         stack = self.plane_stack(c.plane)[:, : c.height]
         return stack[:, :, c.offset : c.offset + c.step * (c.width - 1) + 1 : c.step]
+
+    def between(self, first: int, stop: int) -> TimeVolume:
+        """The same with only the held frames from `first` to `stop` - 1; all of them if that would leave none."""
+        inside = np.flatnonzero((self.numbers >= first) & (self.numbers < stop))
+        if len(inside) in (0, len(self.numbers)):
+            return self
+        part = copy.copy(self)
+        part.numbers = self.numbers[inside]
+        part._places = {int(n): i for i, n in enumerate(part.numbers)}
+        part._data = self._data[inside[0] : inside[-1] + 1]
+        return part
 
     def window(self, x: int, y: int, reach: int) -> Window:
         """The part of the volume within `reach` pixels of a place, edges on multiples of 16 pixels."""
@@ -159,6 +172,11 @@ class VolumeWriter:
         self._aside.__exit__(type(error), error, error.__traceback__)
         raise error
 
+    def drop(self, error: BaseException) -> None:
+        """Drop what was written because of `error`, which is raised elsewhere."""
+        with contextlib.suppress(BaseException):
+            self.abandon(error)
+
 
 def build_volume(
     path: Path,
@@ -167,6 +185,7 @@ def build_volume(
     most: int = MAX_FRAMES,
     first: int = 0,
     stop: int | None = None,
+    usable: NDArray[np.int64] | None = None,
 ) -> TimeVolume:
     """Read a shot of `source` once and keep its time volume at `path`.
 
@@ -176,9 +195,15 @@ def build_volume(
         The shot's frames; all when `stop` is None.
     on_frame : callable
         Sees every frame on the way, so that other summaries need no second decode; may raise to stop.
+    usable : ndarray, int64
+        Frames that may be held: those that are there and repeat no other. All when None.
     """
     stop = len(source) if stop is None else stop
     numbers = sample_numbers(first, stop, source.format.frame_bytes, most)
+    if usable is not None:
+        inside = usable[(usable >= first) & (usable < stop)]
+        if len(inside):
+            numbers = inside[np.unique(sample_numbers(0, len(inside), source.format.frame_bytes, most))]
     writer = VolumeWriter(path, source, numbers)
     try:
         for frame in source.frames(first, stop):

@@ -3,27 +3,36 @@
 from __future__ import annotations
 
 import logging
+import os
+import re
+import shutil
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-from ..core.errors import Cancelled, SweepError
+import numpy as np
+
+from ..core.cutting import Shot, Shots, divided
+from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
-from ..core.measure import compare, report_of
+from ..core.measure import compare, merged, report_of
 from ..core.media.aside import written_aside
-from ..core.media.reader import MovieReader, fingerprint
+from ..core.media.formats import FORMATS, Delivery, usual_kind
+from ..core.media.opening import fingerprint, open_reel, stamp_of
+from ..core.media.reel import Reading, ReelReader
 from ..core.media.view import ProxyMaker
-from ..core.media.writer import lossless_format
-from ..core.render import RenderSpec, clear, open_unchanged, render
-from ..core.report import make_report
-from ..core.summary import SummaryMaker
-from ..core.survey import survey
-from ..core.treatment import Analyses, suggested
+from ..core.render import RenderedShot, RenderSpec, clear, open_unchanged, render
+from ..core.report import TreatedShot, make_report
+from ..core.scan import Scan, scan
+from ..core.shots import Repeats
+from ..core.survey import Finding, survey
+from ..core.treatment import Analyses
 from ..core.volume import TimeVolume, build_volume
 from ..store import edits
 from ..store.data import DataFolder
-from ..store.models import Reel, Task, database, now
+from ..store.models import Edit, Reel, Task, database, now
 
 log = logging.getLogger(__name__)
 
@@ -83,181 +92,366 @@ def perform(data: DataFolder, task_id: int) -> None:
 
 def _end(task: Task, **values: Any) -> None:
     Task.update(ended=now(), **values).where(Task.id == task.id).execute()
-    if task.kind == "intake" and values["state"] != "done":
+    if task.kind == "intake" and values["state"] != "done" and Reel.get_by_id(task.reel_id).state != "ready":
         refusal = values.get("error") or "Intake was stopped."
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
 
 
-def unchanged(reel: Reel) -> MovieReader:
-    """Open a reel; raises ChangedReel if its file is not the one that was taken in."""
-    return open_unchanged(spec_of(DataFolder(Path()), reel, 0, "{}"))
+def reading_of(reel: Reel) -> Reading:
+    """How the user wants the reel read."""
+    return Reading.model_validate(reel.reading or {})
 
 
-def spec_of(data: DataFolder, reel: Reel, task_id: int, recipe: str) -> RenderSpec:
-    """What a process needs to render the reel."""
+def computed_under(reel: Reel) -> str:
+    """What analyses of the reel are kept under: its fingerprint, and how it is read."""
+    key = reading_of(reel).key
+    return f"{reel.fingerprint};{key}" if key else reel.fingerprint
+
+
+def look_of(reading: Reading) -> str:
+    """What of a reading shows in pictures."""
+    return reading.key
+
+
+def open_as_taken_in(reel: Reel) -> ReelReader:
+    """Open a reel; raises ChangedReel if it is not the one that was taken in."""
+    return open_unchanged(spec_of(DataFolder(Path()), reel, 0, ()))
+
+
+def spec_of(
+    data: DataFolder, reel: Reel, task_id: int, shots: Shots, delivery: Delivery | None = None, part: Shot | None = None
+) -> RenderSpec:
+    """What a process needs to render the reel, or one shot of it."""
+    repeats = data.of_reel(reel.id) / "repeats.npz"
     return RenderSpec(
         reel=reel.path,
+        reading=reading_of(reel),
         accept_missing=reel.accept_missing,
-        fingerprint=reel.fingerprint,
+        fingerprint=computed_under(reel),
         size=reel.size,
         modified=reel.modified,
-        recipe=recipe,
-        first=0,
-        stop=(reel.facts or {}).get("frames", 0),
+        shots=tuple(
+            RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.settled(s))
+            for n, s in enumerate(shots, start=1)
+            if s.treated
+        ),
+        repeats=str(repeats) if repeats.exists() else "",
+        first=part.enter if part else 0,
+        stop=part.leave if part else reel.frames,
+        delivery=delivery or Delivery(),
         analyses=str(data.analyses),
         chunks=str(data.chunks(task_id)),
     )
 
 
-def _intake(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
+def facts_of(source: ReelReader) -> dict[str, Any]:
+    """What was read of a reel, as it is kept and shown."""
+    facts = source.facts
+    return {
+        "frames": len(source),
+        "rate": str(facts.rate),
+        "constant": facts.constant_timing,
+        "intervals": facts.interval_range,
+        "often": facts.intervals,
+        "width": facts.width,
+        "height": facts.height,
+        "container": facts.container,
+        "codec": facts.codec,
+        "pixel_format": facts.pixel_format,
+        "bits": facts.bits,
+        "floating": source.format.components[0].floating,
+        "duration": float(facts.duration),
+        "start": float(facts.start),
+        "aspect": str(facts.sample_aspect),
+        "matrix": facts.colour.matrix_name,
+        "transfer": facts.colour.transfer_name,
+        "full_range": facts.colour.full_range,
+        "fields": facts.field_order,
+        "time_code": facts.time_code,
+        "turned": facts.turned,
+        "first_number": facts.first_number,
+        "absent": list(facts.absent),
+        "sounds": [vars(s) for s in facts.sounds],
+        "notes": list(facts.notes),
+        "assumptions": list(facts.assumptions),
+        "corrections": list(facts.corrections),
+        "promised": facts.promised,
+    }
+
+
+def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Reading the index")
-    Reel.update(state="reading").where(Reel.id == reel.id).execute()
-    path = Path(reel.path)
-    source = MovieReader(path, accept_missing=reel.accept_missing)
-    stat = path.stat()
+    # A reel that was read before stays as it is while it is read again.
+    again = reel.state == "ready"
+    if not again:
+        Reel.update(state="reading").where(Reel.id == reel.id).execute()
+    path, reading = Path(reel.path), reading_of(reel)
+    source = open_reel(path, reading, reel.accept_missing)
+    size, modified = stamp_of(path)
     if not reel.accept_missing:
-        missing = source.missing
-        if missing:
-            Reel.update(missing=missing).where(Reel.id == reel.id).execute()
+        if source.facts.promised > len(source):
+            Reel.update(missing=source.missing).where(Reel.id == reel.id).execute()
         source.require_whole()
-    lossless_format(source.format)
-    told(0.02, what="Taking the fingerprint")
-    print_ = fingerprint(path, told.part(0.02, 0.1))
-    told(0.1, what="Reading every frame")
+    FORMATS[usual_kind(source.facts, source.format)].held(source.format)
     folder = data.of_reel(reel.id)
     folder.mkdir(parents=True, exist_ok=True)
-    summary, proxy = SummaryMaker(), ProxyMaker(folder / "proxy.jpegs")
+    if not again:
+        Reel.update(
+            state="open", refusal="", size=size, modified=modified, frames=len(source), facts=facts_of(source), look=look_of(reading)
+        ).where(Reel.id == reel.id).execute()
+    told(0.02, what="Reading every frame")
     start = time.monotonic()
 
     def on_frame(frame: Frame) -> None:
-        summary.add(frame)
-        proxy.add(frame)
         done = frame.number + 1
-        told(0.1 + 0.9 * done / len(source), done / (time.monotonic() - start))
+        told(0.02 + 0.9 * done / len(source), done / (time.monotonic() - start))
 
+    volume = volume_path(data, reel, 0, len(source))
+    volume.parent.mkdir(exist_ok=True)
     try:
-        build_volume(folder / "volume.bin", source, on_frame)
-    except BaseException as error:
-        proxy.abandon(error)
-    proxy.finish()
-    summary.finish().save(folder / "summary.npz")
+        seen = scan(source, on_frame, ProxyMaker(folder / "proxy.jpegs"), None if volume.exists() else volume)
+    except DamagedReel as error:
+        Reel.update(missing=error.missing).where(Reel.id == reel.id).execute()
+        raise
+    seen.summary.save(folder / "summary.npz")
+    seen.repeats.save(folder / "repeats.npz")
+    told(0.92, what="Taking the fingerprint")
+    print_ = fingerprint(path, told.part(0.92, 1))
     source.check_unchanged()
-    facts = source.facts
+    fresh = Reel.get_by_id(reel.id)
+    facts = (facts_of(source) if fresh.reading == reel.reading else fresh.facts) | {
+        "cadence": seen.repeats.cadence,
+        "repeated": int(seen.repeats.repeated.sum()),
+        "period": seen.repeats.period,
+    }
+    unreadable = sorted(set(seen.missing) - set(source.facts.absent))
+    if unreadable:
+        facts["absent"] = sorted(seen.missing)
+        shown = ", ".join(str(n) for n in unreadable[:8]) + (" ..." if len(unreadable) > 8 else "")
+        facts["notes"] = [
+            *facts["notes"],
+            f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing.",
+        ]
+    _first_state(fresh, seen, len(source))
     Reel.update(
         state="ready",
-        refusal="",
-        size=stat.st_size,
-        modified=stat.st_mtime_ns,
+        size=size,
+        modified=modified,
+        look=look_of(reading),
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
-        missing=source.missing,
-        facts={
-            "frames": len(source),
-            "rate": str(facts.rate),
-            "constant": facts.constant_timing,
-            "intervals": facts.interval_range,
-            "width": facts.width,
-            "height": facts.height,
-            "container": facts.container,
-            "codec": facts.codec,
-            "pixel_format": facts.pixel_format,
-            "bits": facts.bits,
-            "duration": float(facts.duration),
-            "start": float(facts.start),
-            "aspect": str(facts.sample_aspect),
-            "matrix": facts.colour.matrix_name,
-            "full_range": facts.colour.full_range,
-            "sounds": [vars(s) for s in facts.sounds],
-            "notes": list(facts.notes),
-            "assumptions": list(facts.assumptions),
-            "promised": facts.promised,
-        },
+        missing=source.missing + len(unreadable),
+        facts=facts,
     ).where(Reel.id == reel.id).execute()
-    return {"frames": len(source)}
+    if look_of(reading_of(fresh)) != look_of(reading):
+        # Corrected meanwhile: the small pictures are made once more.
+        return _intake(data, Reel.get_by_id(reel.id), task, told)
+    return {"frames": len(source), "cuts": len(seen.cuts)}
 
 
-def _survey(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
+def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
+    """Divide the reel into shots, unless that was done before and still fits."""
+    edit = Edit.select().where(Edit.reel == reel).order_by(Edit.id.desc()).first()
+    if edit is not None and edits.shots_of(edits.current(reel))[-1].stop == frames:
+        return
+    Edit.delete().where(Edit.reel == reel).execute()
+    Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
+
+
+def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
+    """Where a shot laid open in time is kept, by the frames it holds and how they are read."""
+    reading = reading_of(reel)
+    way = f"-{reading.fields or 'top'}-fields" if reading.deinterlace else ""
+    return data.volumes(reel.id) / f"{first:08d}-{stop:08d}{way}.bin"
+
+
+def open_volume(
+    data: DataFolder, reel: Reel, shot: Shot, source: ReelReader, on_progress: Callable[[float], None] | None = None
+) -> TimeVolume:
+    """A shot's time volume, made when it is not there."""
+    path = volume_path(data, reel, shot.first, shot.stop)
+    if path.exists() and path.with_suffix(".json").exists():
+        os.utime(path)
+        volume = TimeVolume(path)
+    else:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        known = data.of_reel(reel.id) / "repeats.npz"
+        usable = Repeats.load(known).distinct if known.exists() else np.arange(shot.first, shot.stop)
+        usable = np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
+        count = shot.stop - shot.first
+        share = (lambda frame: on_progress((frame.number - shot.first + 1) / count)) if on_progress else None
+        volume = build_volume(path, source, share, first=shot.first, stop=shot.stop, usable=usable)
+        _free_volumes(path.parent, keep=path)
+    volume.colour = source.colour
+    return volume
+
+
+_MOST_VOLUMES = 8
+
+
+def _free_volumes(folder: Path, keep: Path) -> None:
+    """Let go of the volumes that were used longest ago."""
+    held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_mtime, reverse=True)
+    for path in held[_MOST_VOLUMES:]:
+        if path != keep:
+            path.unlink(missing_ok=True)
+            path.with_suffix(".json").unlink(missing_ok=True)
+
+
+def _open(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+    told(0, what="Laying the shot open in time")
+    open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), told)
+    return {}
+
+
+def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Looking along time")
-    unchanged(reel).close()
-    start = time.monotonic()
-    volume = TimeVolume(data.of_reel(reel.id) / "volume.bin")
-    found = survey(volume, 0, reel.facts["frames"], told)
-    now_ = edits.current(reel)
-    by_hand = [f for f in now_.findings if f["by_hand"]]
-    dismissed = {(f["kind"], f["x"], f["y"]) for f in now_.findings if f["state"] == "dismissed"}
+    source = open_as_taken_in(reel)
+    places = (task.settings or {}).get("shots") or [0]
+    total, took = 0, 0.0
+    for done, place in enumerate(places):
+        shot = edits.shot_of(reel, place)
+        start = time.monotonic()
+        begin, end = done / len(places), (done + 1) / len(places)
+        if len(places) > 1:
+            told(begin, what=f"Looking along time, shot {place + 1}")
+        volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
+        found = survey(volume.between(*shot.span), shot.first, shot.stop, told.part(begin + 0.4 * (end - begin), end))
+        seconds = time.monotonic() - start
+        took += seconds
+        total += len(found)
+        edits.change_shot(
+            reel, "Survey" if len(places) == 1 else f"Survey of shot {place + 1}", place, partial(_surveyed, found=found, seconds=seconds)
+        )
+    return {"found": total, "seconds": round(took, 2)}
+
+
+def _surveyed(shot: Shot, found: list[Finding], seconds: float) -> Shot:
+    """The shot with what a survey found; what the user placed or dismissed stays so."""
+    by_hand = [f for f in shot.findings if f["by_hand"]]
+    dismissed = {(f["kind"], f["x"], f["y"]) for f in shot.findings if f["state"] == "dismissed"}
     stored = [edits.as_stored(f) for f in found]
     for f in stored:
         if (f["kind"], f["x"], f["y"]) in dismissed:
             f["state"] = "dismissed"
-    edits.change(reel, "Survey", findings=stored + by_hand)
-    took = time.monotonic() - start
-    Reel.update(surveyed=took).where(Reel.id == reel.id).execute()
-    return {"found": len(found), "seconds": round(took, 2)}
+    return shot.with_(findings=(*stored, *by_hand), surveyed=round(seconds, 2))
+
+
+def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
+    """Where a shot's analyses are kept."""
+    return Analyses(data.analyses, computed_under(reel), *shot.span)
+
+
+def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume:
+    return open_volume(data, reel, shot, source).between(*shot.span)
+
+
+def _within(told: Callable[[float], None], begin: float, end: float, share: float) -> None:
+    told(begin + share * (end - begin))
+
+
+def _make_analyses(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
+    made = []
+    active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
+    for done, (n, shot) in enumerate(active):
+        recipe = edits.settled(shot)
+        begin, end = done / len(active), (done + 1) / len(active)
+        opened = partial(_span_volume, data, reel, shot, source)
+        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end))
+        made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
+    return made
 
 
 def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Learning the repair")
-    recipe = edits.settled(edits.current(reel))
-    source = unchanged(reel)
-    volume = TimeVolume(data.of_reel(reel.id) / "volume.bin")
-    Analyses(data.analyses, reel.fingerprint, 0, len(source)).make(recipe, source, volume, told)
+    _make_analyses(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
     return {}
 
 
 def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Preparing")
-    # Settled once and kept with the task, so that a render that resumes after a crash goes on with the same treatment.
-    if task.settings is None:
-        now_ = edits.current(reel)
-        settings = {"recipe": edits.settled(now_).model_dump(mode="json"), "findings": [f.as_json() for f in edits.kept(now_)]}
+    settings = task.settings or {}
+    # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
+    if "shots" not in settings:
+        settings = {**settings, "shots": [s.model_dump(mode="json") for s in edits.shots_of(edits.current(reel))]}
         Task.update(settings=settings).where(Task.id == task.id).execute()
-        task.settings = settings
-    recipe = suggested([]).model_validate(task.settings["recipe"])
-    source = unchanged(reel)
-    analyses = Analyses(data.analyses, reel.fingerprint, 0, len(source))
-    known = analyses.make(recipe, source, TimeVolume(data.of_reel(reel.id) / "volume.bin"), told.part(0, 0.05)) if recipe.active else []
-    report = make_report(
-        Path(reel.path).name,
-        reel.fingerprint,
-        len(source),
-        source.missing,
-        (0, len(source)),
-        recipe,
-        task.settings["findings"],
-        source.format,
-        known,
-    )
-    spec = spec_of(data, reel, task.id, recipe.model_dump_json())
-    out = data.delivery(task.id, f"{Path(reel.path).stem}-treated.mkv")
-    out.parent.mkdir(parents=True, exist_ok=True)
+    shots = tuple(Shot.model_validate(s) for s in settings["shots"])
+    delivery = Delivery.model_validate(settings.get("delivery") or {})
+    source = open_as_taken_in(reel)
+    made = _make_analyses(data, reel, shots, source, told.part(0, 0.05))
+    parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
+    if delivery.part == "shots":
+        parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
+        if not parts:
+            raise SweepError("Every shot is excluded, so there is nothing to deliver. Take one in again, in Intake.")
+    frames = [(s.leave - s.enter) if s else len(source) for s, _ in parts]
     told(0.05, what="Rendering")
-    try:
-        render(spec, out, report, lambda share, rate: told(0.05 + 0.95 * share, rate))
-    except Cancelled:
+    files = []
+    for n, (part, name) in enumerate(parts):
+        spec = spec_of(data, reel, task.id, shots, delivery, part)
+        spec = spec.model_copy(update={"chunks": str(Path(spec.chunks) / str(n))})
+        inside = [s for s in made if part is None or (s.first < part.leave and s.stop > part.enter)]
+        cut = spec.cut(source.rate)
+        report = make_report(source, reel.fingerprint, spec.reading, cut, delivery.kind, inside)
+        out = data.delivery(task.id, name)
+        out.parent.mkdir(parents=True, exist_ok=True)
+        if len(parts) > 1:
+            told(0.05 + 0.95 * sum(frames[:n]) / sum(frames), what=f"Rendering {n + 1} of {len(parts)}")
+
+        def share(done: float, rate: float, n: int = n) -> None:
+            told(0.05 + 0.95 * (sum(frames[:n]) + done * frames[n]) / sum(frames), rate)
+
+        try:
+            if not out.exists():
+                render(spec, out, report, share)
+        except (Cancelled, SweepError):
+            shutil.rmtree(data.chunks(task.id), ignore_errors=True)
+            raise
         clear(spec)
-        raise
-    except SweepError:
-        clear(spec)
-        raise
-    clear(spec)
-    for name, text in (("report.json", report.model_dump_json(indent=2)), ("recipe.json", recipe.model_dump_json(indent=2))):
-        with written_aside(out.with_name(name)) as stream:
-            stream.write(text.encode())
-    return {"file": out.name, "bytes": out.stat().st_size, "frames": len(source)}
+        with written_aside(out.parent / f"{out.stem}-report.json") as stream:
+            stream.write(report.model_dump_json(indent=2).encode())
+        files.append({"name": name, "bytes": size_of(out), "frames": len(cut)})
+    shutil.rmtree(data.chunks(task.id), ignore_errors=True)
+    recipe = edits.settled(next((s for s in shots if s.treated), shots[0]))
+    with written_aside(data.delivery(task.id, "recipe.json")) as stream:
+        stream.write(recipe.model_dump_json(indent=2).encode())
+    return {"file": files[0]["name"], "files": files, "bytes": sum(f["bytes"] for f in files), "frames": sum(f["frames"] for f in files)}
+
+
+def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
+    form = FORMATS[delivery.kind]
+    stem = re.sub(r"[^\w.() -]", "_", Path(reel.path).stem.partition("%")[0].rstrip("._-#") or reel.title)
+    return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
+
+
+def size_of(path: Path) -> int:
+    """Bytes of a file, or of all files in a folder."""
+    if path.is_dir():
+        return sum(p.stat().st_size for p in path.rglob("*") if p.is_file())
+    return path.stat().st_size if path.exists() else 0
 
 
 def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Comparing every sample")
     rendered = Task.get_by_id(task.settings["render"])
-    out = data.delivery(rendered.id, rendered.result["file"])
     start = time.monotonic()
-    source = unchanged(reel)
-    total = len(source)
-    result = compare(source, MovieReader(out), report_of(out), lambda share: told(share, share * total / (time.monotonic() - start)))
-    return result.as_json()
+    source = open_as_taken_in(reel)
+    files = [f["name"] for f in rendered.result.get("files") or [{"name": rendered.result["file"]}]]
+    results = []
+    for n, name in enumerate(files):
+        out = data.delivery(rendered.id, name)
+        report = report_of(out)
+        total = len(report.numbers()) if report else len(source)
+
+        def share(done: float, n: int = n, total: int = total) -> None:
+            told((n + done) / len(files), done * total / (time.monotonic() - start))
+
+        results.append(compare(source, open_reel(out), report, share))
+    return merged(results).as_json()
 
 
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
     "intake": _intake,
+    "open": _open,
     "survey": _survey,
     "analysis": _analysis,
     "render": _render,

@@ -43,8 +43,17 @@ class DataFolder:
         return self.root / "analyses"
 
     def of_reel(self, reel_id: int) -> Path:
-        """What intake made of a reel: volume, summary, proxy."""
+        """What intake made of a reel: small pictures, summary, map of repeats."""
         return self.root / "reels" / str(reel_id)
+
+    def volumes(self, reel_id: int) -> Path:
+        """Shots of a reel laid open in time."""
+        return self.of_reel(reel_id) / "volumes"
+
+    @property
+    def deliveries(self) -> Path:
+        """Finished files, by task."""
+        return self.root / "deliveries"
 
     def chunks(self, task_id: int) -> Path:
         """Working files of a render."""
@@ -52,7 +61,7 @@ class DataFolder:
 
     def delivery(self, task_id: int, name: str) -> Path:
         """A finished file."""
-        return self.root / "deliveries" / str(task_id) / name
+        return self.deliveries / str(task_id) / name
 
     def make(self) -> None:
         """Make the folder."""

@@ -2,30 +2,61 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
+from ..core.cutting import Shot, Shots, whole
+from ..core.errors import SweepError
 from ..core.survey import Finding
 from ..core.treatment import Recipe
 from .models import Edit, Reel, database
 
 
 def current(reel: Reel) -> Edit:
-    """The state of the reel's condition and treatment now; an empty first one is made when there is none."""
+    """The state of the reel now; a first one of a single shot is made when there is none."""
     edit = Edit.select().where(Edit.reel == reel, ~Edit.undone).order_by(Edit.id.desc()).first()
-    return edit or Edit.create(reel=reel, what="Intake", findings=[], recipe=Recipe().model_dump(mode="json"))
+    return edit or Edit.create(reel=reel, what="Intake", shots=_plain(whole(max(1, reel.frames))))
 
 
-def change(reel: Reel, what: str, findings: list[dict[str, Any]] | None = None, recipe: Recipe | None = None) -> Edit:
+def shots_of(edit: Edit) -> Shots:
+    """The reel's shots in that state."""
+    return tuple(Shot.model_validate(s) for s in edit.shots)
+
+
+def shot_of(reel: Reel, place: int = 0) -> Shot:
+    """One of the reel's shots as it is now.
+
+    Raises
+    ------
+    SweepError
+        If there is no such shot any more.
+    """
+    shots = shots_of(current(reel))
+    if not 0 <= place < len(shots):
+        raise SweepError(f"There is no shot {place + 1} any more; the reel has {len(shots)}.")
+    return shots[place]
+
+
+def _plain(shots: Shots) -> list[dict[str, Any]]:
+    return [s.model_dump(mode="json") for s in shots]
+
+
+def change(reel: Reel, what: str, shots: Shots) -> Edit:
     """Put a new state on top of the current one; what had been undone is gone then."""
     with database.atomic():
-        now = current(reel)
+        current(reel)
         Edit.delete().where(Edit.reel == reel, Edit.undone).execute()
-        return Edit.create(
-            reel=reel,
-            what=what,
-            findings=now.findings if findings is None else findings,
-            recipe=now.recipe if recipe is None else recipe.model_dump(mode="json"),
-        )
+        return Edit.create(reel=reel, what=what[:255], shots=_plain(shots))
+
+
+def change_shot(reel: Reel, what: str, place: int, make: Callable[[Shot], Shot]) -> Edit:
+    """Change one shot and leave the others."""
+    with database.atomic():
+        shots = list(shots_of(current(reel)))
+        if not 0 <= place < len(shots):
+            raise SweepError(f"There is no shot {place + 1} any more; the reel has {len(shots)}.")
+        shots[place] = make(shots[place])
+        return change(reel, what, tuple(shots))
 
 
 def undo(reel: Reel) -> Edit | None:
@@ -61,19 +92,14 @@ def can_redo(reel: Reel) -> str | None:
     return edit.what if edit else None
 
 
-def recipe_of(edit: Edit) -> Recipe:
-    """The treatment."""
-    return Recipe.model_validate(edit.recipe)
-
-
 def as_stored(finding: Finding) -> dict[str, Any]:
     """A finding as it is kept: its values, and whether it is to be mended."""
     return {**finding.as_json(), "state": "kept" if finding.convinces else "doubtful"}
 
 
-def kept(edit: Edit) -> list[Finding]:
-    """The findings that are to be mended."""
-    return [_finding(f) for f in edit.findings if f["state"] == "kept"]
+def kept(shot: Shot) -> list[Finding]:
+    """The findings of a shot that are to be mended."""
+    return [_finding(f) for f in shot.findings if f["state"] == "kept"]
 
 
 def _finding(stored: dict[str, Any]) -> Finding:
@@ -82,12 +108,12 @@ def _finding(stored: dict[str, Any]) -> Finding:
     return Finding(**{**values, "confidence": 1.0 if stored.get("chosen") else values["confidence"]})
 
 
-def settled(edit: Edit) -> Recipe:
-    """The treatment with what the condition sheet names filled in."""
-    return recipe_of(edit).settled(kept(edit))
+def settled(shot: Shot) -> Recipe:
+    """A shot's treatment with what the condition sheet names filled in."""
+    return shot.recipe.settled(kept(shot))
 
 
-def mended(edit: Edit) -> list[Finding]:
+def mended(shot: Shot) -> list[Finding]:
     """Those of the kept findings that the treatment acts on."""
-    places = {(s["x"], s["y"]) for step in settled(edit).active for s in step.settings.get("sites") or ()}
-    return [f for f in kept(edit) if (f.x, f.y) in places]
+    places = {(s["x"], s["y"]) for step in settled(shot).active for s in step.settings.get("sites") or ()}
+    return [f for f in kept(shot) if (f.x, f.y) in places]

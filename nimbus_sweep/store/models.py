@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -45,14 +46,21 @@ class Model(pw.Model):
 
 
 class Job(Model):
-    """One piece of work for one customer."""
+    """One piece of work for one customer; `reference` is the customer's own name for it."""
 
     title = pw.CharField(max_length=200)
+    reference = pw.CharField(max_length=120, default="")
+    notes = pw.TextField(default="")
+    archived = pw.BooleanField(default=False)
     created = pw.CharField(default=now)
 
 
 class Reel(Model):
-    """One source, never altered; `facts` is what intake read."""
+    """One source, never altered.
+
+    `facts` is what intake read, `reading` what the user corrected of it, `look` the colours its small pictures were
+    made with. A reel that is ``open`` can be looked at while it is still being read.
+    """
 
     job = pw.ForeignKeyField(Job, backref="reels", on_delete="CASCADE")
     title = pw.CharField(max_length=200)
@@ -61,31 +69,37 @@ class Reel(Model):
     modified = pw.BigIntegerField(default=0)
     fingerprint = pw.CharField(default="")
     accept_missing = pw.BooleanField(default=False)
-    state = pw.CharField(default="new")  # new, reading, ready, refused
+    state = pw.CharField(default="new")  # new, reading, open, ready, refused
     refusal = pw.TextField(default="")
     missing = pw.IntegerField(default=0)
+    frames = pw.IntegerField(default=0)
     facts = JSONField(null=True)
-    surveyed = pw.FloatField(null=True)
+    reading = JSONField(null=True)
+    look = pw.CharField(default="")
     created = pw.CharField(default=now)
 
 
 class Edit(Model):
-    """The state of a reel's condition and treatment after one change by the user: the undo history.
+    """The state of a reel after one change by the user: the undo history.
 
-    `findings` are those of the survey and those placed by hand, each with a state of its own; `recipe` is the
-    treatment. The current edit is the newest one with `undone` false.
+    `shots` are the reel's shots with their findings and treatments. The current edit is the newest one with
+    `undone` false.
     """
 
     reel = pw.ForeignKeyField(Reel, backref="edits", on_delete="CASCADE")
     what = pw.CharField()
-    findings = JSONField()
-    recipe = JSONField()
+    shots = JSONField(default=list)
     undone = pw.BooleanField(default=False)
     created = pw.CharField(default=now)
 
+    @property
+    def mark(self) -> str:
+        """What no other edit has: numbers of edits that were taken back and dropped are given out again."""
+        return f"{self.id}-{re.sub(r'[^0-9]', '', self.created)}"
+
 
 class Task(Model):
-    """Work in the queue: intake, survey, analysis, render, inspection."""
+    """Work in the queue: intake, laying a shot open, survey, analysis, render, inspection."""
 
     reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
     kind = pw.CharField()

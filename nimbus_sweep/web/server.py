@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import NoReturn
@@ -12,7 +12,8 @@ import waitress
 from tqdm import tqdm
 
 from ..core.errors import SweepError
-from ..demo.reels import REELS, draw_reel
+from ..demo.carriers import CARRIERS, Carrier, draw_carrier
+from ..demo.reels import REELS, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
 from ..store.data import DataFolder
@@ -20,6 +21,7 @@ from ..store.models import Job, Reel, open_database
 from .app import Services, create_app
 from .viewing import Viewing
 
+DEMO_NOTES = "Lossless copies for the archive; the edit also for the open day. Nothing may be cropped."
 DEMO_JOB = "Skerrow Point weather station, film and camera archive"
 
 
@@ -67,11 +69,12 @@ def _advance(bar: tqdm[NoReturn], share: float) -> None:
 
 def put_demo(data: DataFolder, queue: Queue) -> None:
     """Draw the demo reels that are not there yet and put their job on the rack."""
-    job, _ = Job.get_or_create(title=DEMO_JOB)
-    if not all((data.demo / reel.file).exists() for reel in REELS):
-        print("Drawing the demo reels; this is done once and takes about a minute.", file=sys.stderr, flush=True)
-    for reel in REELS:
+    job, _ = Job.get_or_create(title=DEMO_JOB, defaults={"reference": "SKP 1958-61", "notes": DEMO_NOTES})
+    reels: list[tuple[DemoReel | Carrier, Callable[..., Path]]] = [*((r, draw_reel) for r in REELS), *((c, draw_carrier) for c in CARRIERS)]
+    if not all((data.demo / reel.file).exists() for reel, _ in reels):
+        print("Drawing the demo reels; this is done once and takes about two minutes.", file=sys.stderr, flush=True)
+    for reel, make in reels:
         with tqdm(total=reel.frames, desc=f"Drawing {reel.title}", unit="fr", file=sys.stderr, disable=not sys.stderr.isatty()) as bar:
-            path = draw_reel(reel, data.demo, partial(_advance, bar))
+            path = make(reel, data.demo, partial(_advance, bar))
         if not Reel.select().where(Reel.job == job, Reel.path == str(path)).exists():
             queue.put("intake", Reel.create(job=job, title=reel.title, path=str(path)))

@@ -9,15 +9,16 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import SweepError
 from ..core.frames import Frame, FrameSource
-from ..core.media.reader import MovieReader
+from ..core.media.reel import ReelReader
 from ..core.media.view import Picture, Proxy, difference, to_bgr
-from ..core.render import open_unchanged
+from ..core.shots import RepairedOnce, Repeats
 from ..core.summary import Summary
-from ..core.treatment import Analyses, Recipe, chain
+from ..core.treatment import Analyses, chain
 from ..core.volume import TimeVolume
-from ..jobs.work import spec_of
+from ..jobs.work import analyses_of, open_as_taken_in, volume_path
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel
@@ -50,48 +51,75 @@ class Viewing:
                 self._held.popitem(last=False)
         return made
 
-    def reader(self, reel: Reel) -> MovieReader:
+    def forget(self, reel: Reel) -> None:
+        """Let go of everything that is open of a reel."""
+        with self._lock:
+            for key in [k for k in self._held if k[1] == reel.id]:
+                del self._held[key]
+
+    def reader(self, reel: Reel) -> ReelReader:
         """The reel's frames; raises ChangedReel if the file is not the one that was taken in."""
-        reader = self._keep(("reader", reel.id, reel.fingerprint), lambda: open_unchanged(spec_of(self._data, reel, 0, "{}")))
+        reader = self._keep(("reader", reel.id, reel.modified, str(reel.reading)), lambda: open_as_taken_in(reel))
         reader.check_unchanged()
         return reader
 
-    def volume(self, reel: Reel) -> TimeVolume:
-        """The reel's time volume."""
-        return self._keep(("volume", reel.id, reel.fingerprint), lambda: TimeVolume(self._data.of_reel(reel.id) / "volume.bin"))
+    def volume(self, reel: Reel, shot: Shot) -> TimeVolume:
+        """A shot laid open in time; raises NotReady while that has to be done first."""
+        path = volume_path(self._data, reel, shot.first, shot.stop)
+        if not (path.exists() and path.with_suffix(".json").exists()):
+            raise NotReady("The shot is being laid open in time; it follows in a moment.")
+        volume = self._keep(("volume", reel.id, path.name, path.stat().st_ino, str(reel.reading)), lambda: TimeVolume(path))
+        volume.colour = self.reader(reel).colour
+        return volume
 
     def proxy(self, reel: Reel) -> Proxy:
-        """The reel's small pictures."""
-        return self._keep(("proxy", reel.id, reel.fingerprint), lambda: Proxy.load(self._data.of_reel(reel.id) / "proxy.jpegs"))
+        """The reel's small pictures; as many as are there while the reel is still being read."""
+        path = self._data.of_reel(reel.id) / "proxy.jpegs"
+        if reel.state != "ready":
+            return Proxy(path)
+        return self._keep(("proxy", reel.id, reel.fingerprint, reel.look), lambda: Proxy(path))
 
     def summary(self, reel: Reel) -> Summary:
         """The reel's light over time."""
         return self._keep(("summary", reel.id, reel.fingerprint), lambda: Summary.load(self._data.of_reel(reel.id) / "summary.npz"))
 
-    def analyses(self, reel: Reel) -> Analyses:
-        """Where the reel's analyses are kept."""
-        return Analyses(self._data.analyses, reel.fingerprint, 0, reel.facts["frames"])
+    def repeats(self, reel: Reel) -> Repeats:
+        """Which of the reel's frames are repeated."""
+        return self._keep(("repeats", reel.id, reel.fingerprint), lambda: Repeats.load(self._data.of_reel(reel.id) / "repeats.npz"))
 
-    def settled(self, reel: Reel) -> Recipe:
-        """The reel's treatment with its sites named."""
-        return edits.settled(edits.current(reel))
+    def shots(self, reel: Reel) -> Shots:
+        """The reel's shots as they are now."""
+        edit = edits.current(reel)
+        return self._keep(("shots", reel.id, edit.mark), lambda: edits.shots_of(edit))
+
+    def analyses(self, reel: Reel, shot: Shot) -> Analyses:
+        """Where a shot's analyses are kept."""
+        return analyses_of(self._data, reel, shot)
 
     def ready(self, reel: Reel) -> bool:
-        """Whether the treated picture can be shown at once."""
-        return self.analyses(reel).ready(self.settled(reel))
+        """Whether every shot's treated picture can be shown at once."""
+        return all(self.analyses(reel, s).ready(edits.settled(s)) for s in self.shots(reel) if s.treated)
 
-    def treated(self, reel: Reel, source: FrameSource) -> FrameSource:
-        """`source`, the reel or its volume, with the treatment on; raises NotReady while an analysis is missing."""
-        recipe, analyses = self.settled(reel), self.analyses(reel)
+    def treated(self, reel: Reel, source: FrameSource, number: int) -> FrameSource:
+        """`source`, the reel or a volume, with the treatment of frame `number`'s shot; raises NotReady while an analysis is missing."""
+        shots = self.shots(reel)
+        shot = shots[place_of(shots, number)]
+        if not shot.treated:
+            return source
+        recipe, analyses = edits.settled(shot), self.analyses(reel, shot)
         if not analyses.ready(recipe):
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
-        known = self._keep(("known", reel.id, recipe.model_dump_json()), lambda: analyses.load(recipe))
-        return chain(source, known, analyses.first, analyses.stop)
+        known = self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe))
+        made = chain(source, known, shot.enter, shot.leave)
+        if isinstance(source, TimeVolume):
+            return made
+        repeats = self.repeats(reel)
+        return RepairedOnce(made, source, repeats.representative) if repeats.repeated.any() else made
 
     def frame(self, reel: Reel, number: int, treated: bool) -> Frame:
         """A native frame."""
         reader = self.reader(reel)
-        return (self.treated(reel, reader) if treated else reader).frame(number)
+        return (self.treated(reel, reader, number) if treated else reader).frame(number)
 
     def picture(self, reel: Reel, number: int, view: str, width: int | None = None, gain: float = 8) -> Picture:
         """A frame as a picture, (height, width, 3), blue, green, red."""
@@ -99,21 +127,21 @@ class Viewing:
             return difference(to_bgr(self.frame(reel, number, False), width), to_bgr(self.frame(reel, number, True), width), gain)
         return to_bgr(self.frame(reel, number, view == "treated"), width)
 
-    def row_slice(self, reel: Reel, y: int, view: str, gain: float = 8) -> Picture:
-        """Row `y` of every held frame, time running down: (held, width, 3)."""
-        return self._slice(reel, view, gain, lambda frame: _cut(frame, 0, frame.format.width, y, y + 1)[0])
+    def row_slice(self, reel: Reel, shot: Shot, y: int, view: str, gain: float = 8) -> Picture:
+        """Row `y` of every held frame of a shot, time running down: (held, width, 3)."""
+        return self._slice(reel, shot, view, gain, lambda frame: _cut(frame, 0, frame.format.width, y, y + 1)[0])
 
-    def column_slice(self, reel: Reel, x: int, view: str, gain: float = 8) -> Picture:
-        """Column `x` of every held frame, time running right: (height, held, 3)."""
-        strips = self._slice(reel, view, gain, lambda frame: _cut(frame, x, x + 1, 0, frame.format.height)[:, 0])
+    def column_slice(self, reel: Reel, shot: Shot, x: int, view: str, gain: float = 8) -> Picture:
+        """Column `x` of every held frame of a shot, time running right: (height, held, 3)."""
+        strips = self._slice(reel, shot, view, gain, lambda frame: _cut(frame, x, x + 1, 0, frame.format.height)[:, 0])
         return np.ascontiguousarray(strips.transpose(1, 0, 2))
 
-    def _slice(self, reel: Reel, view: str, gain: float, cut: Callable[[Frame], Picture]) -> Picture:
-        volume = self.volume(reel)
+    def _slice(self, reel: Reel, shot: Shot, view: str, gain: float, cut: Callable[[Frame], Picture]) -> Picture:
+        volume = self.volume(reel, shot)
         numbers = [int(n) for n in volume.numbers]
         if view == "source":
             return np.stack([cut(volume.frame(n)) for n in numbers])
-        treated = self.treated(reel, volume)
+        treated = self.treated(reel, volume, shot.first)
         after = np.stack([cut(treated.frame(n)) for n in numbers])
         if view == "treated":
             return after

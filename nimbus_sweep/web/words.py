@@ -7,17 +7,15 @@ from fractions import Fraction
 from typing import Any
 
 
-def timecode(frame: int, rate: str | Fraction) -> str:
-    """Hours, minutes, seconds and frames of a frame number, counted at the nearest whole rate, without drop."""
-    whole = max(1, round(Fraction(rate)))
-    seconds, frames = divmod(frame, whole)
-    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}:{frames:02d}"
-
-
 def rate(value: str) -> str:
     """A frame rate: whole, or as its exact fraction with three places beside it."""
     exact = Fraction(value)
     return str(exact.numerator) if exact.denominator == 1 else f"{float(exact):.3f} ({exact.numerator}/{exact.denominator})"
+
+
+def mean_rate(value: str) -> str:
+    """A frame rate that is only a mean."""
+    return f"{float(Fraction(value)):.2f}"
 
 
 def size(count: int) -> str:
@@ -40,4 +38,4 @@ def percent(share: float) -> str:
     return f"{100 * share:.0f} %"
 
 
-FILTERS: dict[str, Callable[..., Any]] = {"timecode": timecode, "rate": rate, "size": size, "seconds": seconds, "percent": percent}
+FILTERS: dict[str, Callable[..., Any]] = {"rate": rate, "mean_rate": mean_rate, "size": size, "seconds": seconds, "percent": percent}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,10 +14,13 @@ from benchmarks.material import psnr
 from nimbus_sweep.core import render as rendering
 from nimbus_sweep.core.errors import Cancelled, ChangedReel, SweepError
 from nimbus_sweep.core.measure import compare, report_of
-from nimbus_sweep.core.media.reader import MovieReader, fingerprint
+from nimbus_sweep.core.media.opening import fingerprint
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.media.reel import Reading
 from nimbus_sweep.core.media.view import Proxy, ProxyMaker, difference, to_bgr
-from nimbus_sweep.core.render import RenderSpec, clear, plan, render
-from nimbus_sweep.core.report import Report, ReportedRegion, make_report
+from nimbus_sweep.core.media.writer import Cut
+from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, plan, render
+from nimbus_sweep.core.report import Report, ReportedRegion, TreatedShot, make_report
 from nimbus_sweep.core.summary import Summary, SummaryMaker
 from nimbus_sweep.core.survey import Finding, survey
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, read_recipe, suggested
@@ -33,13 +35,21 @@ def prepared(tmp_path: Path, reel: Path, recipe: Recipe | None = None, shot: tup
     source = MovieReader(reel)
     first, stop = shot or (0, len(source))
     analyses = Analyses(tmp_path / "analyses", fingerprint(reel), first, stop)
-    known = analyses.make(recipe, source, build_volume(tmp_path / "volume.bin", source, first=first, stop=stop))
-    report = make_report(reel.name, fingerprint(reel), len(source), 0, (first, stop), recipe, [], source.format, known)
+    known = analyses.make(recipe, source, lambda: build_volume(tmp_path / "volume.bin", source, first=first, stop=stop))
+    treated = TreatedShot("Shot 1", first, stop, recipe, [], known)
+    report = make_report(source, fingerprint(reel), Reading(), Cut(0, len(source)), "ffv1", [treated])
     stat = reel.stat()
     spec = RenderSpec(
-        str(reel), False, fingerprint(reel), stat.st_size, stat.st_mtime_ns, recipe.model_dump_json(), first, stop,
-        str(analyses.folder), str(tmp_path / "chunks"),
-    )  # fmt: skip
+        reel=str(reel),
+        fingerprint=fingerprint(reel),
+        size=stat.st_size,
+        modified=stat.st_mtime_ns,
+        shots=(RenderedShot(first=first, stop=stop, span=(first, stop), recipe=recipe),),
+        first=0,
+        stop=len(source),
+        analyses=str(analyses.folder),
+        chunks=str(tmp_path / "chunks"),
+    )
     return spec, report
 
 
@@ -136,7 +146,7 @@ def test_stopping_leaves_no_file(tmp_path: Path, reel: Path, monkeypatch: pytest
 
 def test_several_processes_give_the_same(tmp_path: Path, reel: Path, short_chunks: None) -> None:
     spec, report = prepared(tmp_path, reel)
-    assert len(plan(MovieReader(reel), 3)) == 3
+    assert len(plan(MovieReader(reel), Cut(0, 30), 3)) == 3
     render(spec, tmp_path / "many.mkv", report, workers=2)
     clear(spec)
     render(spec, tmp_path / "one.mkv", report, workers=1)
@@ -148,13 +158,13 @@ def test_stretches_begin_at_key_frames(tmp_path: Path) -> None:
     reader = MovieReader(path)
     assert reader.key_frames == [0, 10, 20, 30]
     one_key = MovieReader(write_movie(tmp_path / "one.mp4", small(40), "libx264", options={"g": "900", "sc_threshold": "0"}))
-    assert len(plan(one_key, 4)) == 1, "a single key frame is decoded by a single process"
+    assert len(plan(one_key, Cut(0, 40), 4)) == 1, "a single key frame is decoded by a single process"
 
 
 def test_the_wrong_file_is_refused(tmp_path: Path, reel: Path) -> None:
     spec, report = prepared(tmp_path, reel)
     with pytest.raises(ChangedReel, match="Nothing was computed"):
-        render(replace(spec, size=spec.size + 1), tmp_path / "out.mkv", report)
+        render(spec.model_copy(update={"size": spec.size + 1}), tmp_path / "out.mkv", report)
     reel.unlink()
     with pytest.raises(ChangedReel, match="is gone"):
         render(spec, tmp_path / "out.mkv", report)
@@ -182,11 +192,11 @@ def test_an_analysis_is_made_once(tmp_path: Path, reel: Path, monkeypatch: pytes
     analyses = Analyses(tmp_path / "a", "print", 0, len(source))
     recipe = Recipe(steps=(MEND, MEND))
     assert not analyses.ready(recipe)
-    analyses.make(recipe, source, volume)
+    analyses.make(recipe, source, lambda: volume)
     assert analyses.ready(recipe)
     times = {p: p.stat().st_mtime_ns for p in analyses.folder.iterdir()}
     assert len(times) == 2
-    analyses.make(recipe, source, volume)
+    analyses.make(recipe, source, lambda: volume)
     assert {p: p.stat().st_mtime_ns for p in analyses.folder.iterdir()} == times
 
 
@@ -249,10 +259,10 @@ def test_the_proxy_and_the_summary(tmp_path: Path, reel: Path) -> None:
     source = MovieReader(reel)
     proxy, summary = ProxyMaker(tmp_path / "p.jpegs"), SummaryMaker()
     for frame in source.frames(0, len(source)):
-        proxy.add(frame)
+        proxy.add(to_bgr(frame))
         summary.add(frame)
     held = proxy.finish()
-    assert len(Proxy.load(tmp_path / "p.jpegs")) == 30
+    assert len(Proxy(tmp_path / "p.jpegs")) == 30
     import cv2
 
     back = cv2.imdecode(np.frombuffer(held.jpeg(7), np.uint8), cv2.IMREAD_COLOR)

@@ -18,15 +18,20 @@ from benchmarks.material import MemorySource, sound_samples
 from nimbus_sweep.core.errors import DiskFull, SweepError, UnreadableReel
 from nimbus_sweep.core.frames import Frame
 from nimbus_sweep.core.media.aside import written_aside
+from nimbus_sweep.core.media.formats import FORMATS as DELIVERIES
+from nimbus_sweep.core.media.formats import lossless_format
 from nimbus_sweep.core.media.layout import EXACT_KIN, picture_format, to_kin
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.media.writer import join, lossless_format, sound_packets, write_chunk
+from nimbus_sweep.core.media.writer import Cut, join, sound_packets, write_chunk
 from tests.conftest import decoded, small, write_movie
 
 FORMATS = [
     "yuv420p", "yuv422p", "yuv444p", "yuv411p", "yuv420p10le", "yuv422p10le", "yuv444p12le", "yuv420p16le", "yuva420p",
     "yuva444p10le", "gray", "gray10le", "gray16le", "gbrp10le", "gbrp12le", "gbrp16le", "gbrap16le", "bgr0", "bgra",
 ]  # fmt: skip
+
+
+FFV1 = DELIVERIES["ffv1"]
 
 
 def noise(name: str, frames: int = 3, width: int = 36, height: int = 22) -> MemorySource:
@@ -38,7 +43,7 @@ def noise(name: str, frames: int = 3, width: int = 36, height: int = 22) -> Memo
         planes = tuple(np.zeros(shape, layout.dtype) for shape in layout.plane_shapes)
         frame = Frame(n, planes, layout)
         for i, c in enumerate(layout.components):
-            frame.component(i)[:] = rng.integers(0, c.peak + 1, (c.height, c.width)).astype(layout.dtype)
+            frame.component(i)[:] = rng.integers(0, int(c.peak) + 1, (c.height, c.width)).astype(layout.dtype)
         pictures.append(planes)
     return MemorySource(pictures, layout)
 
@@ -48,7 +53,7 @@ def test_every_sample_comes_back(tmp_path: Path, name: str) -> None:
     source = noise(name)
     facts = MovieReader(write_movie(tmp_path / "some.mkv", small(3))).facts
     path = tmp_path / "out.mkv"
-    assert write_chunk(path, source.frames(0, 3), facts) == 3
+    assert write_chunk(path, source.frames(0, 3), facts, FFV1) == 3
     with av.open(str(path)) as container:
         assert container.streams.video[0].codec_context.name == "ffv1"
         assert container.streams.video[0].codec_context.pix_fmt == name
@@ -81,9 +86,9 @@ def test_joined_chunks_keep_frames_tags_rate_and_sound(tmp_path: Path, rate: Fra
     source = small(20)
     reel = MovieReader(write_movie(tmp_path / "reel.mkv", source, rate=rate, sound=True))
     for n, (first, stop) in enumerate(((0, 7), (7, 8), (8, 20))):
-        write_chunk(tmp_path / f"{n}.mkv", reel.frames(first, stop), reel.facts)
+        write_chunk(tmp_path / f"{n}.mkv", reel.frames(first, stop), reel.facts, FFV1)
     out = tmp_path / "out.mkv"
-    join([tmp_path / f"{n}.mkv" for n in range(3)], reel, out, {"NOTE": "kept"})
+    join([tmp_path / f"{n}.mkv" for n in range(3)], reel, out, FFV1, Cut(0, 20), {"NOTE": "kept"})
     assert all(np.array_equal(a, b) for a, b in zip(decoded(out), decoded(reel.path), strict=True))
     with av.open(str(out)) as container:
         stream = container.streams.video[0]
@@ -101,8 +106,8 @@ def test_joined_chunks_keep_frames_tags_rate_and_sound(tmp_path: Path, rate: Fra
 def test_sound_stays_in_step_when_the_first_stamp_is_not_zero(tmp_path: Path) -> None:
     path = write_movie(tmp_path / "late.mkv", small(12), stamps=[n + 50 for n in range(12)], sound=True)
     reel = MovieReader(path)
-    write_chunk(tmp_path / "c.mkv", reel.frames(0, 12), reel.facts)
-    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv")
+    write_chunk(tmp_path / "c.mkv", reel.frames(0, 12), reel.facts, FFV1)
+    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv", FFV1, Cut(0, 12))
     ours, theirs = sound_samples(tmp_path / "out.mkv"), sound_samples(path)
     # The sound began 2 s before the first picture; what is left of it keeps its place to the sample.
     lag = round((ours[1] - theirs[1]) * 48000)
@@ -114,8 +119,8 @@ def test_sound_primed_by_an_edit_list_is_in_step_to_the_sample(tmp_path: Path, c
     """MP4 tells the decoder to leave out AAC's first 1024 samples; Matroska (RFC 9559) does so by the codec delay."""
     path = write_movie(tmp_path / "phone.mp4", small(30), codec, options={"bf": "2"}, sound=True)
     reel = MovieReader(path)
-    write_chunk(tmp_path / "c.mkv", reel.frames(0, 30), reel.facts)
-    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv")
+    write_chunk(tmp_path / "c.mkv", reel.frames(0, 30), reel.facts, FFV1)
+    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv", FFV1, Cut(0, 30))
     ours, theirs = sound_samples(tmp_path / "out.mkv"), sound_samples(path)
     assert np.array_equal(ours[0], theirs[0])
     assert ours[1] == theirs[1]
@@ -128,8 +133,8 @@ def test_pixel_aspect_survives(tmp_path: Path) -> None:
     reel = MovieReader(write_movie(tmp_path / "reel.mkv", small(3)))
     facts = replace(reel.facts, sample_aspect=Fraction(16, 15))
     reel.facts = facts
-    write_chunk(tmp_path / "c.mkv", reel.frames(0, 3), facts)
-    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv")
+    write_chunk(tmp_path / "c.mkv", reel.frames(0, 3), facts, FFV1)
+    join([tmp_path / "c.mkv"], reel, tmp_path / "out.mkv", FFV1, Cut(0, 3))
     assert MovieReader(tmp_path / "out.mkv").facts.sample_aspect == Fraction(16, 15)
 
 
@@ -148,11 +153,12 @@ import resource, sys
 from pathlib import Path
 from nimbus_sweep.core.errors import DiskFull
 from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.media.formats import FORMATS
 from nimbus_sweep.core.media.writer import write_chunk
 reel = MovieReader(sys.argv[1])
 resource.setrlimit(resource.RLIMIT_FSIZE, (40_000, 40_000))
 try:
-    write_chunk(Path(sys.argv[2]), reel.frames(0, len(reel)), reel.facts)
+    write_chunk(Path(sys.argv[2]), reel.frames(0, len(reel)), reel.facts, FORMATS["ffv1"])
 except DiskFull as error:
     print(error)
     sys.exit(7)

@@ -138,11 +138,13 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     running.wait(1, "intake")
     page.goto(running.address)
     page.get_by_role("link", name="Reel 01, headland pan", exact=True).click()
+    expect(page.get_by_role("heading", name="Intake")).to_be_visible()
+    page.get_by_role("link", name="On to Condition").click()
     expect(page.get_by_role("heading", name="Condition")).to_be_visible()
     # Survey.
     page.get_by_role("button", name="Survey this reel").click()
     expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(14, timeout=60_000)
-    found = [s for s in running.state(1)["sites"] if s["state"] == "kept"]
+    found = [s for s in running.state(1)["sites"][0] if s["state"] == "kept"]
     assert all(any(abs(f["x"] - t["x"]) <= 2 and abs(f["y"] - t["y"]) <= 2 for f in found) for t in truth)
     # Look at one at 4:1: its pixels on the canvas are the file's.
     site = next(t for t in truth if t["colour"] == "green" and t["spread"] != "mosaic")
@@ -217,7 +219,7 @@ def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
     page.evaluate("([x, y]) => window.nimbusBench.aim(x, y)", [site["x"] + 2, site["y"] + 1])
     page.keyboard.press("p")
     expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1, timeout=15_000)
-    placed = running.state(2)["sites"][0]
+    placed = running.state(2)["sites"][0][0]
     assert abs(placed["x"] - site["x"]) <= 1
     assert abs(placed["y"] - site["y"]) <= 1
     page.keyboard.press("Delete")
@@ -446,3 +448,86 @@ def test_the_application_comes_back_after_it_is_killed(running: Running) -> None
     assert running.worker() is None, "the worker ends with its server"
     running.start()
     assert running.state(1)["revision"] == before["revision"]
+
+
+def test_an_edit_is_divided_confirmed_and_listed(running: Running, page: Page, tmp_path: Path) -> None:
+    running.wait(5, "intake", 200)
+    truth = json.loads((running.data / "demo" / "reel-05-edit.truth.json").read_text())
+    page.goto(f"{running.address}/reels/5/intake")
+    expect(page.locator("li[data-shot]")).to_have_count(6)
+    shots = running.state(5)["shots"]
+    assert [s["first"] for s in shots[1:]] == truth["cuts"], "five cuts; neither the fade nor the flash is one"
+    # Every shot is laid open in time when it is looked at, and its slices are the shot's own.
+    page.locator("body").press("PageDown")
+    page.wait_for_function("() => window.nimbusBench.shotAt === 1 && window.nimbusBench.laid[1]", timeout=20_000)
+    assert bench(page, "frame") == truth["cuts"][0]
+    # Two frames at each cut; confirming, cutting and undoing by hand.
+    expect(page.locator(f".cut[data-at='{truth['cuts'][1]}'] img")).to_have_count(2)
+    page.get_by_role("button", name="All of them are cuts").click()
+    expect(page.get_by_role("button", name="All of them are cuts")).to_have_count(0)
+    page.evaluate("() => window.nimbusBench.go(10)")
+    page.locator("body").press("c")
+    expect(page.locator("li[data-shot]")).to_have_count(7)
+    page.keyboard.press("Control+z")
+    expect(page.locator("li[data-shot]")).to_have_count(6)
+    # The list goes out and comes back.
+    with page.expect_download() as fetched:
+        page.get_by_role("link", name="Save EDL").click()
+    listed = tmp_path / "winter.edl"
+    fetched.value.save_as(listed)
+    assert "10:00:01:02" in listed.read_text(), "time code of the first cut, from the reel's own start"
+    page.locator(".cut").first.get_by_role("button", name="Take out").click()
+    expect(page.locator("li[data-shot]")).to_have_count(5)
+    page.set_input_files("input[data-text]", str(listed))
+    expect(page.locator("li[data-shot]")).to_have_count(6)
+    # One shot left as it is, told in the log and on the list.
+    page.locator("li[data-shot='2'] summary").click()
+    page.locator("li[data-shot='2'] select").select_option("leave")
+    expect(page.locator("li[data-shot='2']")).to_contain_text("left as is")
+
+
+def test_a_scan_is_read_right_and_shows_a_correction_at_once(running: Running, page: Page) -> None:
+    running.wait(3, "intake", 200)
+    page.goto(f"{running.address}/reels/3/intake")
+    expect(page.locator("#sheet")).to_contain_text("1 number has no picture: 1019")
+    page.evaluate("() => window.nimbusBench.go(5)")
+    page.keyboard.press("1")
+    shown(page, "source", 5)
+    before = canvas_pixels_at_one(page)
+    page.get_by_label("Transfer").select_option("video")
+    page.wait_for_function("() => document.getElementById('sheet').textContent.includes('corrected')")
+    page.wait_for_timeout(800)
+    shown(page, "source", 5)
+    after = canvas_pixels_at_one(page)
+    assert np.abs(before - after).mean() > 15, "log codes look flat when they are shown as video"
+    page.get_by_label("Transfer").select_option("")
+    page.get_by_label("Rate").fill("18")
+    page.get_by_label("Rate").press("Enter")
+    expect(page.locator("#sheet")).to_contain_text("2.22 s")
+    # A missing frame is shown as one.
+    page.evaluate("() => window.nimbusBench.go(18)")
+    expect(page.locator("#tag-warn")).to_contain_text("missing")
+
+
+def canvas_pixels_at_one(page: Page) -> np.ndarray:
+    """The middle of the picture's canvas."""
+    values = page.evaluate(
+        "() => { const c = document.getElementById('picture'); return [...c.getContext('2d').getImageData(c.width / 2 - 40, c.height / 2 - 40, 80, 80).data]; }"
+    )
+    return np.array(values).reshape(80, 80, 4)[..., :3].astype(int)
+
+
+def test_the_rack_keeps_what_is_noted(running: Running, page: Page) -> None:
+    page.goto(running.address)
+    page.get_by_role("button", name="Describe").first.click()
+    page.get_by_label("Customer's reference").fill("SKP 7")
+    page.get_by_role("button", name="Save").click()
+    expect(page.locator("#rack-list")).to_contain_text("SKP 7")
+    row = page.locator("article", has_text="Reel 06")
+    row.get_by_role("button", name="Rename").click()
+    page.get_by_label("Title of the reel").fill("Reel 06, upright")
+    page.get_by_label("Title of the reel").press("Enter")
+    expect(page.locator("#rack-list")).to_contain_text("Reel 06, upright")
+    page.get_by_role("link", name="Storage").click()
+    expect(page.get_by_role("heading", name="Storage")).to_be_visible()
+    expect(page.locator("table")).to_contain_text("Reel 06, upright")

@@ -71,7 +71,7 @@ def test_a_worker_process_works_and_comes_back(data: DataFolder, stored: Reel) -
         until(lambda: watch.pid not in (None, first))
         survey = queue.put("survey", Reel.get_by_id(stored.id))
         until(lambda: state(survey) == "done")
-        assert {(f["x"], f["y"]) for f in edits.current(stored).findings if f["state"] == "kept"} == {(s.x, s.y) for s in SITES}
+        assert {(f["x"], f["y"]) for f in edits.shot_of(stored).findings if f["state"] == "kept"} == {(s.x, s.y) for s in SITES}
     finally:
         watch.stop()
     until(lambda: not Path(f"/proc/{watch.pid}/exe").exists())
@@ -90,7 +90,7 @@ def test_a_worker_ends_with_its_server(data: DataFolder) -> None:
 def intaken(data: DataFolder, stored: Reel) -> Reel:
     assert do(data, Task.create(reel=stored, kind="intake")).state == "done"
     step = Step(kind="pixel-mend", settings={"sites": [{"x": s.x, "y": s.y} for s in SITES]})
-    edits.change(stored, "step", recipe=Recipe(steps=(step,)))
+    edits.change_shot(stored, "step", 0, lambda s: s.with_(recipe=Recipe(steps=(step,))))
     return Reel.get_by_id(stored.id)
 
 
@@ -110,11 +110,11 @@ def test_a_render_resumes_with_the_treatment_it_began_with(data: DataFolder, sto
         work.perform(data, task.id)
     database.connect(reuse_if_open=True)
     assert state(task) == "running"
-    chunks = sorted(data.chunks(task.id).glob("*.mkv"))
+    chunks = sorted(data.chunks(task.id).rglob("*.mkv"))
     assert len(chunks) == 4
     assert not list((data.root / "deliveries").rglob("*.mkv"))
     times = {c: c.stat().st_mtime_ns for c in chunks}
-    edits.change(reel, "another treatment", recipe=Recipe())
+    edits.change_shot(reel, "another treatment", 0, lambda s: s.with_(recipe=Recipe()))
     assert Queue(data).resume() == 1
     seen: dict[Path, int] = {}
 
@@ -127,7 +127,7 @@ def test_a_render_resumes_with_the_treatment_it_began_with(data: DataFolder, sto
     assert done.state == "done", done.error
     assert done.attempts == 2
     assert seen == times, "no chunk was rendered twice"
-    assert done.settings["recipe"]["steps"][0]["kind"] == "pixel-mend"
+    assert done.settings["shots"][0]["recipe"]["steps"][0]["kind"] == "pixel-mend"
     assert len(MovieReader(data.delivery(task.id, done.result["file"]))) == 30
     assert not data.chunks(task.id).exists()
 
@@ -194,7 +194,7 @@ def test_a_full_disk_is_said_and_leaves_no_stray_file(data: DataFolder, stored: 
     assert done.state == "failed"
     assert "disk is full" in done.error
     left = {p for p in data.root.rglob("*") if p.is_file()} - before
-    assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs")]
+    assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs", ".growing")]
 
 
 def test_the_reel_is_read_anew_after_it_was_put_back(data: DataFolder, stored: Reel, tmp_path: Path) -> None:

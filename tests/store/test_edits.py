@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from nimbus_sweep.core.cutting import Shot, add_cut
+from nimbus_sweep.core.errors import SweepError
 from nimbus_sweep.core.survey import Finding
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.store import edits
@@ -17,7 +21,7 @@ from nimbus_sweep.store.models import Edit, Job, Reel, Setting, Task, open_datab
 @pytest.fixture
 def reel(tmp_path: Path) -> Iterator[Reel]:
     opened = open_database(tmp_path / "test.db")
-    yield Reel.create(job=Job.create(title="Skerrow Point"), title="Reel 01", path="/none")
+    yield Reel.create(job=Job.create(title="Skerrow Point"), title="Reel 01", path="/none", frames=60)
     opened.close()
 
 
@@ -27,9 +31,18 @@ def finding(x: int, confidence: float, by_hand: bool = False) -> dict:
     )
 
 
+def shot(reel: Reel) -> Shot:
+    return edits.shot_of(reel)
+
+
+def change(reel: Reel, what: str, **values: Any) -> Edit:
+    """Change the reel's only shot."""
+    return edits.change_shot(reel, what, 0, lambda s: s.with_(**values))
+
+
 def test_the_first_state_is_empty(reel: Reel) -> None:
-    assert edits.current(reel).findings == []
-    assert edits.recipe_of(edits.current(reel)) == Recipe()
+    assert shot(reel).findings == ()
+    assert shot(reel).recipe == Recipe()
     assert edits.current(reel).id == edits.current(reel).id, "asking does not change anything"
     assert edits.undo(reel) is None
     assert edits.redo(reel) is None
@@ -39,30 +52,37 @@ def test_the_first_state_is_empty(reel: Reel) -> None:
 def test_changes_are_taken_back_one_by_one(reel: Reel) -> None:
     edits.current(reel)
     for n in range(4):
-        edits.change(reel, f"step {n}", findings=[finding(n, 0.9)])
+        change(reel, f"step {n}", findings=[finding(n, 0.9)])
     assert edits.can_undo(reel) == "step 3"
     assert [edits.undo(reel).what for _ in range(3)] == ["step 3", "step 2", "step 1"]
-    assert edits.current(reel).findings[0]["x"] == 0
+    assert shot(reel).findings[0]["x"] == 0
     assert edits.can_redo(reel) == "step 1"
     assert edits.redo(reel).what == "step 1"
-    edits.change(reel, "another way", findings=[])
+    change(reel, "another way", findings=[])
     assert edits.can_redo(reel) is None
     assert [e.what for e in Edit.select().order_by(Edit.id)] == ["Intake", "step 0", "step 1", "another way"]
 
 
+def test_a_change_after_undo_is_not_taken_for_the_one_undone(reel: Reel) -> None:
+    change(reel, "one", findings=[finding(1, 0.9)])
+    undone = change(reel, "two", findings=[finding(2, 0.9)])
+    edits.undo(reel)
+    assert change(reel, "three", findings=[finding(3, 0.9)]).mark != undone.mark
+
+
 def test_a_change_keeps_what_it_does_not_name(reel: Reel) -> None:
-    edits.change(reel, "found", findings=[finding(3, 0.9)])
-    edits.change(reel, "step", recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
-    assert edits.current(reel).findings[0]["x"] == 3
-    edits.change(reel, "more", findings=[finding(3, 0.9), finding(8, 0.4)])
-    assert [s.kind for s in edits.recipe_of(edits.current(reel)).steps] == ["pixel-mend"]
+    change(reel, "found", findings=[finding(3, 0.9)])
+    change(reel, "step", recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
+    assert shot(reel).findings[0]["x"] == 3
+    change(reel, "more", findings=[finding(3, 0.9), finding(8, 0.4)])
+    assert [s.kind for s in shot(reel).recipe.steps] == ["pixel-mend"]
 
 
 def test_histories_of_reels_are_apart(reel: Reel) -> None:
-    other = Reel.create(job=reel.job, title="Reel 02", path="/none")
-    edits.change(reel, "here", findings=[finding(1, 0.9)])
-    assert edits.current(other).findings == []
-    edits.change(other, "there", findings=[])
+    other = Reel.create(job=reel.job, title="Reel 02", path="/none", frames=60)
+    change(reel, "here", findings=[finding(1, 0.9)])
+    assert shot(other).findings == ()
+    change(other, "there", findings=[])
     assert edits.undo(other).what == "there"
     assert edits.current(reel).what == "here"
 
@@ -71,33 +91,33 @@ def test_what_is_kept_is_mended_and_nothing_else(reel: Reel) -> None:
     found = [finding(1, 0.9), finding(2, 0.4), finding(3, 0.95), finding(4, 0.1, by_hand=True)]
     assert [f["state"] for f in found] == ["kept", "doubtful", "kept", "kept"]
     found[2]["state"] = "dismissed"
-    edits.change(reel, "found", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
-    sites = edits.settled(edits.current(reel)).steps[0].settings["sites"]
+    change(reel, "found", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
+    sites = edits.settled(shot(reel)).steps[0].settings["sites"]
     assert [s["x"] for s in sites] == [1, 4]
-    assert [f.x for f in edits.mended(edits.current(reel))] == [1, 4]
+    assert [f.x for f in edits.mended(shot(reel))] == [1, 4]
     found[1] |= {"state": "kept", "chosen": True}
-    edits.change(reel, "kept the doubtful one", findings=found)
-    assert [s["x"] for s in edits.settled(edits.current(reel)).steps[0].settings["sites"]] == [1, 2, 4]
+    change(reel, "kept the doubtful one", findings=found)
+    assert [s["x"] for s in edits.settled(shot(reel)).steps[0].settings["sites"]] == [1, 2, 4]
 
 
 def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
     """A higher bar leaves out what the survey is less sure of, never what the user chose himself."""
     found = [finding(1, 0.95), finding(2, 0.6), finding(3, 0.4) | {"state": "kept", "chosen": True}, finding(4, 0.2, by_hand=True)]
     for sure, mended in ((0.5, [1, 2, 3, 4]), (0.8, [1, 3, 4])):
-        edits.change(reel, "bar", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend", settings={"sure": sure}),)))
-        assert [f.x for f in edits.mended(edits.current(reel))] == mended
-    edits.change(reel, "off", recipe=Recipe(steps=(Step(kind="pixel-mend", on=False),)))
-    assert edits.mended(edits.current(reel)) == []
+        change(reel, "bar", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend", settings={"sure": sure}),)))
+        assert [f.x for f in edits.mended(shot(reel))] == mended
+    change(reel, "off", recipe=Recipe(steps=(Step(kind="pixel-mend", on=False),)))
+    assert edits.mended(shot(reel)) == []
 
 
 def test_sites_named_by_a_recipe_win(reel: Reel) -> None:
     named = Step(kind="pixel-mend", settings={"sites": [{"x": 77, "y": 8}]})
-    edits.change(reel, "both", findings=[finding(1, 0.9)], recipe=Recipe(steps=(named,)))
-    assert [s["x"] for s in edits.settled(edits.current(reel)).steps[0].settings["sites"]] == [77]
+    change(reel, "both", findings=[finding(1, 0.9)], recipe=Recipe(steps=(named,)))
+    assert [s["x"] for s in edits.settled(shot(reel)).steps[0].settings["sites"]] == [77]
 
 
 def test_the_tables_come_up_to_date_and_survive(tmp_path: Path, reel: Reel) -> None:
-    edits.change(reel, "kept", findings=[finding(1, 0.9)])
+    change(reel, "kept", findings=[finding(1, 0.9)])
     Setting.create(name="room", value="dim")
     again = open_database(tmp_path / "test.db")
     assert edits.current(Reel.get_by_id(reel.id)).what == "kept"
@@ -122,3 +142,51 @@ def test_paths_stay_inside_the_data_folder(tmp_path: Path) -> None:
         data.delivery(5, "a.mkv"),
     ):
         assert path.is_relative_to(tmp_path / "data")
+
+
+def test_shots_have_findings_and_treatments_of_their_own(reel: Reel) -> None:
+    change(reel, "found", findings=[finding(3, 0.9)])
+    edits.change(reel, "cut", add_cut(edits.shots_of(edits.current(reel)), 20))
+    edits.change_shot(reel, "step", 1, lambda s: s.with_(recipe=Recipe(steps=(Step(kind="pixel-mend"),))))
+    first, second = edits.shots_of(edits.current(reel))
+    assert (first.first, first.stop, second.first, second.stop) == (0, 20, 20, 60)
+    assert not first.recipe.steps
+    assert [f.x for f in edits.mended(second)] == [3], "both parts kept the finding"
+    with pytest.raises(SweepError, match="no shot 3 any more"):
+        edits.shot_of(reel, 2)
+    edits.undo(reel)
+    edits.undo(reel)
+    assert len(edits.shots_of(edits.current(reel))) == 1
+
+
+def test_an_older_database_keeps_its_treatments(tmp_path: Path) -> None:
+    """Before shots, findings and recipe belonged to the reel."""
+    import sqlite3
+
+    path = tmp_path / "older.db"
+    with sqlite3.connect(path) as old:
+        old.executescript(
+            """
+            CREATE TABLE job (id INTEGER PRIMARY KEY, title VARCHAR(200) NOT NULL, created VARCHAR(255) NOT NULL);
+            CREATE TABLE reel (id INTEGER PRIMARY KEY, job_id INTEGER NOT NULL REFERENCES job, title VARCHAR(200) NOT NULL,
+              path TEXT NOT NULL, size BIGINT NOT NULL, modified BIGINT NOT NULL, fingerprint VARCHAR(255) NOT NULL,
+              accept_missing INTEGER NOT NULL, state VARCHAR(255) NOT NULL, refusal TEXT NOT NULL, missing INTEGER NOT NULL,
+              facts TEXT, surveyed REAL, created VARCHAR(255) NOT NULL);
+            CREATE TABLE edit (id INTEGER PRIMARY KEY, reel_id INTEGER NOT NULL REFERENCES reel, what VARCHAR(255) NOT NULL,
+              findings TEXT NOT NULL, recipe TEXT NOT NULL, undone INTEGER NOT NULL, created VARCHAR(255) NOT NULL);
+            CREATE TABLE migratehistory (id INTEGER PRIMARY KEY, name VARCHAR(255) NOT NULL, migrated_at DATETIME NOT NULL);
+            INSERT INTO migratehistory VALUES (1, '001_first', '2026-01-01');
+            INSERT INTO job VALUES (1, 'Skerrow Point', '');
+            """
+        )
+        recipe = Recipe(steps=(Step(kind="pixel-mend"),)).model_dump_json()
+        old.execute(
+            "INSERT INTO reel VALUES (1, 1, 'Reel 01', '/none', 1, 1, 'f', 0, 'ready', '', 0, ?, 2.5, '')", (json.dumps({"frames": 48}),)
+        )
+        old.execute("INSERT INTO edit VALUES (1, 1, 'Survey', ?, ?, 0, '')", (json.dumps([finding(7, 0.9)]), recipe))
+    opened = open_database(path)
+    kept = edits.shot_of(Reel.get_by_id(1))
+    assert (kept.first, kept.stop, kept.surveyed) == (0, 48, 2.5)
+    assert [f.x for f in edits.mended(kept)] == [7]
+    assert Job.get_by_id(1).reference == ""
+    opened.close()

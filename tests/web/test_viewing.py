@@ -11,6 +11,7 @@ import pytest
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.core.treatment import chain
+from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import database
 from nimbus_sweep.web.viewing import NotReady, Viewing, crop
 from tests.conftest import SITES
@@ -48,11 +49,12 @@ def test_waiting_for_the_analysis_is_said(desk: Desk, taken: int) -> None:
 def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:
     desk.work()
     viewing, reel = desk.services.viewing, desk.reel(taken)
+    shot = edits.shot_of(reel)
     reader = MovieReader(reel.path)
     y, x = SITES[0].y, SITES[0].x
-    treated = chain(reader, viewing.analyses(reel).load(viewing.settled(reel)), 0, len(reader))
+    treated = chain(reader, viewing.analyses(reel, shot).load(edits.settled(shot)), 0, len(reader))
     for view, source in (("source", reader), ("treated", treated)):
-        row, column = viewing.row_slice(reel, y, view), viewing.column_slice(reel, x, view)
+        row, column = viewing.row_slice(reel, shot, y, view), viewing.column_slice(reel, shot, x, view)
         assert row.shape == (30, 160, 3)
         assert column.shape == (96, 30, 3)
         for n in (0, 7, 29):
@@ -60,7 +62,7 @@ def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:
             # Chroma is interpolated over the edges of the part that is converted: at most a step or two there.
             assert np.abs(row[n] - whole[y]).max() <= 3
             assert np.abs(column[:, n] - whole[:, x]).max() <= 3
-    gap = viewing.row_slice(reel, y, "difference", 4)
+    gap = viewing.row_slice(reel, shot, y, "difference", 4)
     assert (gap[:, x] > 40).any(1).all(), "the mend shows in every frame"
     assert gap[:, :20].max() == 0
 

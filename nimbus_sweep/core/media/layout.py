@@ -71,24 +71,23 @@ EXACT_KIN = {
 }
 
 
+def native_name(name: str) -> str:
+    """The format samples are held in: that of the file, in this machine's order of bytes."""
+    return name.removesuffix("be") + "le" if name.endswith("be") else name
+
+
 def picture_format(name: str, width: int, height: int) -> PictureFormat:
     """Describe a pixel format of the media library at a given size.
 
     Raises
     ------
     UnreadableReel
-        If samples of the format cannot be edited one by one (palettes, floats, bit-packed or big-endian data).
+        If samples of the format cannot be edited one by one (palettes, floats, bit-packed data).
     """
+    name = native_name(name)
     described = av.VideoFormat(name, width, height)
     depths = {c.bits for c in described.components}
-    unusable = (
-        described.has_palette
-        or described.is_bit_stream
-        or described.is_bayer
-        or (described.is_big_endian and max(depths) > 8)
-        or max(depths) > 16
-        or "f16" in name
-    )
+    unusable = described.has_palette or described.is_bit_stream or described.is_bayer or max(depths) > 16 or "f16" in name
     if unusable:
         raise UnreadableReel(
             f"Its pixel format, {name}, is not one whose samples can be treated. "
@@ -142,8 +141,11 @@ def planes_of(picture: av.VideoFrame, layout: PictureFormat) -> tuple[Samples, .
     planes = []
     for plane, (rows, cols) in zip(picture.planes, layout.plane_shapes, strict=False):
         pitch = plane.line_size // layout.dtype.itemsize
-        view = np.frombuffer(memoryview(plane), layout.dtype)
+        swapped = picture.format.name.endswith("be")
+        view = np.frombuffer(memoryview(plane), layout.dtype.newbyteorder(">") if swapped else layout.dtype)
         samples = view[: rows * pitch].reshape(rows, pitch)[:, :cols]
+        if swapped:
+            samples = samples.astype(layout.dtype)
         samples.setflags(write=False)
         planes.append(samples)
     return tuple(planes)
@@ -171,9 +173,10 @@ def to_kin(frame: Frame, layout: PictureFormat) -> Frame:
     if layout == frame.format:
         return frame
     planes = tuple(np.zeros(shape, layout.dtype) for shape in layout.plane_shapes)
-    kin = Frame(frame.number, planes, layout, frame.colour)
+    kin = Frame(frame.number, planes, layout, frame.colour, frame.missing)
     for i, component in enumerate(layout.components):
         own = frame.format.index(component.name)
         source = frame.component(own).astype(layout.dtype)
-        kin.component(i)[:] = np.right_shift(source, frame.format.components[own].shift)
+        shift = frame.format.components[own].shift
+        kin.component(i)[:] = np.right_shift(source, shift) if shift else source
     return kin

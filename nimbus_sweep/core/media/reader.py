@@ -7,10 +7,10 @@ order of presentation. A frame is found by decoding from the key frame before it
 from __future__ import annotations
 
 import bisect
-import hashlib
+import re
 import threading
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -18,8 +18,9 @@ import av
 import numpy as np
 
 from ..errors import ChangedReel, DamagedReel, UnreadableReel
-from ..frames import Colour, Frame, FrameCache, PictureFormat
-from .layout import picture_format, planes_of
+from ..frames import Colour, Frame, FrameCache, PictureFormat, blank
+from .layout import native_name, picture_format, planes_of
+from .reel import ReelFacts, ReelReader, Sound, gone, missing_words
 
 # A picture further ahead than this many frames is reached by seeking when a key frame lies between.
 _DECODE_AHEAD = 24
@@ -29,81 +30,24 @@ _USUAL_RATES = [Fraction(n) for n in (12, 15, 16, 18, 24, 25, 30, 48, 50, 60, 96
     Fraction(n * 1000, 1001) for n in (24, 30, 48, 60, 120)
 ]
 ASPECT_TAG = "SAMPLE_ASPECT_RATIO"
+# Codes of the media library: progressive; then which field is shown first.
+_FIELD_ORDERS = {1: "progressive", 2: "top", 3: "bottom", 4: "bottom", 5: "top"}
 
 
-@dataclass(frozen=True)
-class Sound:
-    """One stream of sound, as the file describes it."""
-
-    index: int
-    codec: str
-    rate: int
-    channels: int
-    layout: str
-    language: str
+def usual_rate(rate: Fraction) -> Fraction:
+    """The usual rate within a thousandth of `rate`, or itself."""
+    near = min(_USUAL_RATES, key=lambda usual: abs(usual - rate))
+    return near if abs(near - rate) < rate / 2000 else rate
 
 
-@dataclass(frozen=True)
-class ReelFacts:
-    """What was read of a movie file; what was assumed is marked so in `assumptions`.
-
-    Attributes
-    ----------
-    frames : int
-        Pictures that are there, counted.
-    promised : int
-        Pictures the header or the duration promises; equal to `frames` when it promises nothing else.
-    rate : Fraction
-        Frames a second: exact for constant timing, the mean otherwise.
-    constant_timing : bool
-        Whether every frame lies where `rate` puts it, within the container's rounding.
-    interval_range : tuple of float
-        Shortest and longest time between two frames, in seconds.
-    """
-
-    path: str
-    container: str
-    codec: str
-    pixel_format: str
-    bits: int
-    width: int
-    height: int
-    frames: int
-    promised: int
-    rate: Fraction
-    constant_timing: bool
-    interval_range: tuple[float, float]
-    start: Fraction
-    duration: Fraction
-    colour: Colour
-    sample_aspect: Fraction
-    sounds: tuple[Sound, ...]
-    notes: tuple[str, ...]
-    assumptions: tuple[str, ...]
-
-
-def fingerprint(path: str | Path, on_progress: Callable[[float], None] | None = None) -> str:
-    """SHA-256 of the whole file, as hexadecimal digits."""
-    digest = hashlib.sha256()
-    size = max(1, Path(path).stat().st_size)
-    done = 0
-    with open(path, "rb") as stream:
-        while block := stream.read(1 << 22):
-            digest.update(block)
-            done += len(block)
-            if on_progress:
-                on_progress(done / size)
-    return digest.hexdigest()
-
-
-class MovieReader:
+class MovieReader(ReelReader):
     """A movie file as a `FrameSource`.
 
     Parameters
     ----------
     path : path-like
     accept_missing : bool
-        Leave out pictures that cannot be decoded instead of refusing the file. This decodes it once.
+        Take pictures that cannot be decoded for missing instead of refusing the file. This decodes it once.
     cache_bytes : int
         Bound of the frames kept in memory.
 
@@ -120,10 +64,11 @@ class MovieReader:
         self._container: av.container.InputContainer | None = None
         self._decoder: Iterator[Frame] | None = None
         self._next = -1
+        self._absent: set[int] = set()
         self._stamp = self._file_stamp()
         self._scan()
         if accept_missing:
-            self._keep_decodable()
+            self._find_undecodable()
 
     # -- opening -------------------------------------------------------------------------------------------
 
@@ -161,26 +106,30 @@ class MovieReader:
                 raise UnreadableReel(f"{self.path.name}: {context.width} x {context.height} pixels is beyond what can be treated.")
             self.format: PictureFormat = picture_format(context.pix_fmt, context.width, context.height)
             self.colour = _colour(context, self.format)
-            sound_end = self._read_packets(container, stream)
-            self._describe(container, stream, sound_end)
+            sound_ends = self._read_packets(container, stream)
+            self._describe(container, stream, sound_ends)
 
-    def _read_packets(self, container: av.container.InputContainer, stream: av.VideoStream) -> float:
+    def _read_packets(self, container: av.container.InputContainer, stream: av.VideoStream) -> dict[int, float]:
         stamps: list[int] = []
         keys: list[int] = []
         untimed = 0
         cut_short = 0
-        sound_end = 0.0
+        sound_ends: dict[int, float] = {}
         self._index_error = ""
+        # AVI knows no presentation times, and those made up for these codecs are wrong where pictures are coded out of
+        # order: pictures are counted, in the order they come out, from the key frame before them.
+        self._in_order = container.format.name == "avi" and stream.codec_context.name in ("h264", "hevc")
         try:
             for packet in container.demux():
                 if packet.stream.type == "audio" and packet.pts is not None and packet.time_base:
-                    sound_end = max(sound_end, float((packet.pts + (packet.duration or 0)) * packet.time_base))
+                    ends = float((packet.pts + (packet.duration or 0)) * packet.time_base)
+                    sound_ends[packet.stream.index] = max(sound_ends.get(packet.stream.index, 0.0), ends)
                 if packet.stream.index != stream.index or packet.size == 0:
                     continue
                 if packet.is_corrupt:
                     cut_short += 1
                 elif not packet.is_discard:
-                    stamp = packet.pts
+                    stamp = packet.dts if self._in_order else packet.pts
                     if stamp is None:
                         untimed += 1
                         stamp = packet.dts
@@ -201,7 +150,7 @@ class MovieReader:
         self._keys = sorted(keys) or self._stamps[:1]
         if not self._stamps:
             raise UnreadableReel(f"{self.path.name} promises pictures but not one of them can be read. Copy it from its source again.")
-        return sound_end
+        return sound_ends
 
     def _decode_stamps(self) -> list[int]:
         stamps: list[int] = []
@@ -211,13 +160,14 @@ class MovieReader:
                 stamps.append(stamp if stamp is not None and (not stamps or stamp > stamps[-1]) else (stamps[-1] + 1 if stamps else 0))
         return stamps
 
-    def _describe(self, container: av.container.InputContainer, stream: av.VideoStream, sound_end: float) -> None:
+    def _describe(self, container: av.container.InputContainer, stream: av.VideoStream, sound_ends: dict[int, float]) -> None:
         context = stream.codec_context
         count = len(self._stamps)
-        self.rate, constant, interval = _timing(self._stamps, self._time_base, stream)
+        self.rate, constant, interval, intervals = _timing(self._stamps, self._time_base, stream)
+        turned, field_order = self._first_picture()
         start = self._stamps[0] * self._time_base
         end = self._stamps[-1] * self._time_base + 1 / self.rate
-        promised = self._promised(container, stream, count, float(end), sound_end)
+        promised = self._promised(container, stream, count, float(end), max(sound_ends.values(), default=0.0))
         notes = []
         if stream.frames and stream.frames < count:
             notes.append(f"The header counts {stream.frames} frames; {count} are there.")
@@ -226,12 +176,14 @@ class MovieReader:
         if not constant:
             notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
         if promised > count:
-            notes.append(_missing_words(promised - count, count, self._index_error))
+            notes.append(missing_words(promised - count, count, self._index_error))
         assumptions = []
         if self.colour.assumed:
             assumptions.append("matrix")
-        if self.colour.range_code == 0:
+        if self.colour.range_code == 0 and self.format.components[0].name == "Y":
             assumptions.append("range")
+        if self.colour.transfer == 2:
+            assumptions.append("transfer")
         aspect = stream.sample_aspect_ratio or _tagged_aspect(stream)
         if not aspect:
             aspect = Fraction(1)
@@ -254,12 +206,37 @@ class MovieReader:
             colour=self.colour,
             sample_aspect=Fraction(aspect),
             sounds=tuple(
-                Sound(s.index, s.codec_context.name, s.rate or 0, s.channels or 0, s.layout.name if s.layout else "", s.language or "")
+                Sound(
+                    s.index,
+                    s.codec_context.name,
+                    s.rate or 0,
+                    s.channels or 0,
+                    s.layout.name if s.layout else "",
+                    s.language or "",
+                    round(max(0.0, sound_ends.get(s.index, 0.0) - float(start)), 3),
+                )
                 for s in container.streams.audio
             ),
             notes=tuple(notes),
             assumptions=tuple(assumptions),
+            intervals=intervals,
+            field_order=field_order,
+            time_code=_time_code(container),
+            turned=turned,
         )
+
+    def _first_picture(self) -> tuple[int, str]:
+        """Quarter turns clockwise the file asks for, and the order of its fields, as the first picture tells them."""
+        with self._open() as container:
+            stream = container.streams.video[0]
+            picture = next(_pictures(container), None)
+            order = _FIELD_ORDERS.get(int(stream.codec_context.field_order or 0), "")
+        if picture is None:
+            return 0, ""
+        turned = round(-picture.rotation / 90) % 4
+        if picture.interlaced_frame and order not in ("top", "bottom"):
+            order = "top"
+        return turned, order or ("progressive" if not picture.interlaced_frame else "")
 
     def _promised(self, container: av.container.InputContainer, stream: av.VideoStream, count: int, end: float, sound_end: float) -> int:
         promised = count + self._cut_short
@@ -278,24 +255,27 @@ class MovieReader:
             promised = max(promised, stream.frames)
         return promised
 
-    def _keep_decodable(self) -> None:
+    def _find_undecodable(self) -> None:
+        """Decode the file once: what cannot be decoded keeps its number and counts as absent."""
         readable: set[int] = set()
         with self._open() as container:
             for picture in _pictures(container):
                 if picture.pts is not None and not picture.is_corrupt:
                     readable.add(picture.pts)
-        kept = [s for s in self._stamps if s in readable]
-        if not kept:
+        self._absent = {n for n, stamp in enumerate(self._stamps) if stamp not in readable}
+        # What a broken end leaves behind is no frame of its own.
+        while self._stamps and len(self._stamps) - 1 in self._absent:
+            self._absent.discard(len(self._stamps) - 1)
+            self._stamps.pop()
+        if not self._stamps:
             raise UnreadableReel(f"{self.path.name}: not one picture can be decoded. Copy it from its source again.")
-        self._stamps = kept
-        self._skip_gaps = True
-
-    _skip_gaps = False
-
-    @property
-    def missing(self) -> int:
-        """How many promised pictures are not there."""
-        return max(0, self.facts.promised - len(self._stamps))
+        lost = self.facts.frames - len(self._stamps)
+        notes = self.facts.notes
+        if self._absent:
+            notes = (*notes, f"{len(self._absent)} frames cannot be decoded; they are shown as missing.")
+        self.facts = replace(self.facts, frames=len(self._stamps), absent=tuple(sorted(self._absent)), notes=notes)
+        if lost:
+            self.facts = replace(self.facts, duration=self.facts.duration - lost / self.rate)
 
     def require_whole(self) -> None:
         """Refuse a file that ends before its time.
@@ -305,9 +285,9 @@ class MovieReader:
         DamagedReel
             If pictures are missing.
         """
-        if self.missing:
-            text = _missing_words(self.missing, len(self._stamps), self._index_error)
-            raise DamagedReel(f"{self.path.name}: {text}", self.missing, len(self._stamps))
+        lost = self.facts.promised - len(self)
+        if lost > 0:
+            raise DamagedReel(f"{self.path.name}: {missing_words(lost, len(self), self._index_error)}", lost, len(self))
 
     # -- frames --------------------------------------------------------------------------------------------
 
@@ -317,7 +297,7 @@ class MovieReader:
     @property
     def key_frames(self) -> list[int]:
         """Numbers of the frames that are coded on their own."""
-        return [bisect.bisect_left(self._stamps, key) for key in self._keys]
+        return [] if not self._stamps else [bisect.bisect_left(self._stamps, key) for key in self._keys]
 
     def time_of(self, number: int) -> Fraction:
         """Seconds from the first frame to frame `number`, exact."""
@@ -335,6 +315,8 @@ class MovieReader:
         """
         if not 0 <= number < len(self._stamps):
             raise IndexError(number)
+        if number in self._absent:
+            return blank(number, self.format, self.colour)
         held = self._cache.get(number)
         if held is not None:
             return held
@@ -356,14 +338,22 @@ class MovieReader:
             for frame in self._decode(container, first) if first < stop else ():
                 if frame.number < wanted:
                     continue
+                while wanted < min(frame.number, stop) and wanted in self._absent:
+                    yield blank(wanted, self.format, self.colour)
+                    wanted += 1
+                if wanted >= stop:
+                    return
                 if frame.number != wanted:
                     raise self._undecodable(wanted)
                 yield frame
                 wanted += 1
                 if wanted >= stop:
                     return
-        if wanted < stop:
-            raise self._undecodable(wanted)
+        while wanted < stop:
+            if wanted not in self._absent:
+                raise self._undecodable(wanted)
+            yield blank(wanted, self.format, self.colour)
+            wanted += 1
 
     def _undecodable(self, number: int) -> DamagedReel:
         return DamagedReel(
@@ -393,15 +383,21 @@ class MovieReader:
         key = bisect.bisect_right(self._keys, self._stamps[first]) - 1
         if key > 0:
             container.seek(self._keys[key], stream=stream, backward=True)
-        numbers = {stamp: n for n, stamp in enumerate(self._stamps)}
-        by_order = key <= 0 and len(self._keys) == 1
-        for order, picture in enumerate(_pictures(container)):
-            number = numbers.get(picture.pts) if picture.pts is not None else None
-            if number is None and by_order and not self._skip_gaps:
+        by_order = self._in_order or (key <= 0 and len(self._keys) == 1)
+        start = bisect.bisect_left(self._stamps, self._keys[key]) if self._in_order and key > 0 else 0
+        for order, picture in enumerate(_pictures(container), start=start):
+            number = self._number_of(picture.pts) if picture.pts is not None and not self._in_order else None
+            if number is None and by_order and (self._in_order or not self._absent):
                 number = order
             if number is None or number >= len(self._stamps):
                 continue
-            if (picture.width, picture.height, picture.format.name) != (self.format.width, self.format.height, self.format.name):
+            if picture.is_corrupt and number in self._absent:
+                continue
+            if (picture.width, picture.height, native_name(picture.format.name)) != (
+                self.format.width,
+                self.format.height,
+                self.format.name,
+            ):
                 raise DamagedReel(
                     f"{self.path.name}: from frame {number} on the pictures are {picture.width} x {picture.height} "
                     f"{picture.format.name}, not {self.format.width} x {self.format.height} {self.format.name}. "
@@ -410,6 +406,10 @@ class MovieReader:
                     number,
                 )
             yield Frame(number, planes_of(picture, self.format), self.format, self.colour)
+
+    def _number_of(self, stamp: int) -> int | None:
+        at = bisect.bisect_left(self._stamps, stamp)
+        return at if at < len(self._stamps) and self._stamps[at] == stamp else None
 
     def check_unchanged(self) -> None:
         """Refuse to go on when the file was replaced, altered or removed since it was opened.
@@ -421,7 +421,7 @@ class MovieReader:
         try:
             found = self.path.stat()
         except OSError as error:
-            raise ChangedReel(f"{self.path.name} is gone from {self.path.parent}. Put it back, or take the reel in again.") from error
+            raise gone(self.path) from error
         if (found.st_size, found.st_mtime_ns) != self._stamp:
             raise ChangedReel(f"{self.path.name} has changed while it was in use. Take the reel in again.")
 
@@ -448,14 +448,19 @@ def _pictures(container: av.container.InputContainer) -> Iterator[av.VideoFrame]
         return
 
 
-def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> tuple[Fraction, bool, tuple[float, float]]:
+_Timing = tuple[Fraction, bool, tuple[float, float], tuple[tuple[float, int], ...]]
+
+
+def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> _Timing:
     named = [Fraction(r) for r in (stream.average_rate, stream.base_rate, stream.guessed_rate) if r and 0 < r <= 1000]
     if len(stamps) < 2:
         rate = named[0] if named else Fraction(24)
-        return rate, True, (1 / float(rate), 1 / float(rate))
+        return rate, True, (1 / float(rate), 1 / float(rate)), ()
     times = np.asarray(stamps, np.float64) - stamps[0]
     steps = np.diff(times) * float(time_base)
     interval = (float(steps.min()), float(steps.max()))
+    lengths, counts = np.unique(np.round(steps, 3), return_counts=True)
+    often = tuple((float(lengths[i]), int(counts[i])) for i in np.argsort(-counts)[:8])
     span = (stamps[-1] - stamps[0]) * time_base
     mean = Fraction(len(stamps) - 1) / span
     # Containers round to their clock (Matroska to 1 ms): within one tick of the grid is on the grid.
@@ -465,8 +470,8 @@ def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> t
     usual = sorted(_USUAL_RATES, key=lambda rate: (rate not in named, abs(rate - mean)))
     for rate in [*usual, *named, mean.limit_denominator(1001)]:
         if np.abs(times * float(time_base) - numbers / float(rate)).max() <= tick:
-            return rate, True, interval
-    return (mean.limit_denominator(1001) or mean), False, interval
+            return rate, True, interval, often
+    return (mean.limit_denominator(1001) or mean), False, interval, often
 
 
 def _colour(context: av.VideoCodecContext, layout: PictureFormat) -> Colour:
@@ -484,16 +489,19 @@ def _colour(context: av.VideoCodecContext, layout: PictureFormat) -> Colour:
     )
 
 
+def _time_code(container: av.container.InputContainer) -> str:
+    """Time code of the first frame, from wherever the container keeps it; its form is checked."""
+    for metadata in (container.metadata, *(s.metadata for s in container.streams)):
+        told = metadata.get("timecode") or metadata.get("TIMECODE") or ""
+        if re.fullmatch(r"\d\d:\d\d:\d\d[:;.]\d\d", told):
+            return told.replace(".", ";")
+    return ""
+
+
 def _tagged_aspect(stream: av.VideoStream) -> Fraction | None:
     """The pixel aspect our own deliveries carry as a tag, as the Matroska writer of the media library has no field for it."""
     across, _, down = stream.metadata.get(ASPECT_TAG, "").partition(":")
     return Fraction(int(across), int(down)) if across.isdigit() and down.isdigit() and int(down) else None
-
-
-def _missing_words(missing: int, readable: int, error: str) -> str:
-    why = f" (reading stopped: {error})" if error else ""
-    frames = "1 frame is" if missing == 1 else f"{missing} frames are"
-    return f"{frames} missing{why}; {readable} can be read. Copy the file again, or accept the missing frames to mend what is there."
 
 
 def _kinds(container: av.container.InputContainer) -> str:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import contextlib
+import errno
+from functools import lru_cache
 from pathlib import Path
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import SweepError
 from ..frames import Frame
-from .aside import written_aside
+from .aside import disk_full
+from .convert import to_rgb_values, values_of
 from .layout import to_picture
 
 Picture = NDArray[np.uint8]
@@ -22,13 +24,16 @@ PROXY_WIDTH = 960
 def to_bgr(frame: Frame, width: int | None = None) -> Picture:
     """The frame as blue, green, red of 8 bits, (height, width, 3); scaled to `width` pixels across if given.
 
-    An unnamed matrix is chosen by picture height, as `core.colour` does.
+    An unnamed matrix is chosen by picture height, as `core.colour` does. Linear light and logarithmic scans are
+    shown through the curve of a display (IEC 61966-2-1).
     """
     layout, colour = frame.format, frame.colour
+    height = None if width is None else max(1, round(layout.height * width / layout.width))
+    if layout.components[0].floating or (colour.transfer in (_LINEAR, _LOG) and layout.components[0].bits > 8):
+        return _through_curve(frame, width, height)
     matrix = colour.matrix
     if matrix in (2, 3) or (matrix == 0 and "Y" in {c.name for c in layout.components}):
         matrix = 1 if layout.height >= 720 else 5
-    height = None if width is None else max(1, round(layout.height * width / layout.width))
     picture = to_picture(frame).reformat(
         width=width,
         height=height,
@@ -37,7 +42,53 @@ def to_bgr(frame: Frame, width: int | None = None) -> Picture:
         src_color_range=2 if colour.full_range else 1,
         dst_color_range=2,
     )
-    return picture.to_ndarray().astype(np.uint8, copy=False)
+    shown = picture.to_ndarray().astype(np.uint8, copy=False)
+    if colour.transfer in (_LINEAR, _LOG):
+        return _curve(colour.transfer, 256)[shown]
+    return shown
+
+
+_LINEAR, _LOG = 8, 9
+
+
+def _through_curve(frame: Frame, width: int | None, height: int | None) -> Picture:
+    values = values_of(frame)
+    if "R" not in values:
+        held = frame.format.components[0]
+        values = to_rgb_values(values, frame.colour, held.height)
+    planes = []
+    for name in "BGR":
+        plane = values[name]
+        if width is not None and height is not None and plane.shape != (height, width):
+            smaller = width < plane.shape[1]
+            plane = cv2.resize(plane, (width, height), interpolation=cv2.INTER_AREA if smaller else cv2.INTER_LINEAR)
+        planes.append(plane)
+    shown = np.stack(planes, -1)
+    places = np.clip(np.nan_to_num(shown, nan=0.0, posinf=1.0, neginf=0.0) * np.float32(_STEPS - 1), 0, _STEPS - 1)
+    # Samples that show are in the display's own curve already, unless they are light or its logarithm.
+    transfer = frame.colour.transfer if frame.colour.transfer in (_LINEAR, _LOG) else 13
+    return _curve(transfer, _STEPS)[places.astype(np.uint16)]
+
+
+_STEPS = 4096
+
+
+@lru_cache(maxsize=8)
+def _curve(transfer: int, steps: int) -> Picture:
+    """Display value for each of `steps` sample values from 0 to 1."""
+    value = np.arange(steps) / (steps - 1)
+    if transfer == _LOG:
+        # Printing density: code 95 of 1023 is black and 685 white, 0.002 density a code, gamma 0.6 (values of the
+        # film industry's 10-bit log scans; from memory).
+        light = 10 ** ((value * 1023 - 685) * 0.002 / 0.6)
+        black = 10 ** ((95 - 685) * 0.002 / 0.6)
+        light = np.clip((light - black) / (1 - black), 0, 1)
+    elif transfer == _LINEAR:
+        light = value
+    else:
+        return np.rint(value * 255).astype(np.uint8)
+    shown = np.where(light <= 0.0031308, 12.92 * light, 1.055 * np.power(light, 1 / 2.4) - 0.055)
+    return np.rint(np.clip(shown, 0, 1) * 255).astype(np.uint8)
 
 
 def jpeg(picture: Picture, quality: int = 88) -> bytes:
@@ -55,63 +106,81 @@ def difference(one: Picture, other: Picture, gain: float) -> Picture:
     return cv2.convertScaleAbs(cv2.absdiff(one, other), alpha=gain)
 
 
-@dataclass(frozen=True)
 class Proxy:
     """Small pictures of every frame in one file, for scrubbing: frame *n* is a slice of bytes.
 
-    Attributes
+    It can be read while a `ProxyMaker` is still writing it; then it is as long as what is there.
+
+    Parameters
     ----------
     path : Path
-        JPEG pictures, one behind the other; their ends lie beside it as ``.npy``.
+        JPEG pictures, one behind the other; their ends lie beside it, each as eight bytes.
     """
 
-    path: Path
-    ends: NDArray[np.int64]
-
-    @classmethod
-    def load(cls, path: Path) -> Proxy:
-        """Open a proxy written by `ProxyMaker`."""
-        return cls(path, np.load(path.with_suffix(".npy")))
+    def __init__(self, path: Path) -> None:
+        self._path, self._part = path, _part_of(path)
+        pictures, ends = (path, path.with_suffix(".ends")) if path.exists() else (self._part, _ends_of(self._part))
+        if not pictures.exists() or not ends.exists():
+            raise FileNotFoundError(path)
+        self._ends = np.concatenate([[0], np.fromfile(ends, "<i8")]).astype(np.int64)
 
     def __len__(self) -> int:
-        return len(self.ends) - 1
+        return len(self._ends) - 1
 
     def jpeg(self, number: int) -> bytes:
-        """Frame `number` as it was encoded."""
-        with open(self.path, "rb") as stream:
-            stream.seek(int(self.ends[number]))
-            return stream.read(int(self.ends[number + 1] - self.ends[number]))
+        """Frame `number` as it was encoded; raises IndexError if it is not there (yet)."""
+        if not 0 <= number < len(self):
+            raise IndexError(number)
+        path = self._path if self._path.exists() else self._part
+        with open(path, "rb") as stream:
+            stream.seek(int(self._ends[number]))
+            return stream.read(int(self._ends[number + 1] - self._ends[number]))
+
+
+def _part_of(path: Path) -> Path:
+    return path.with_suffix(".growing")
+
+
+def _ends_of(part: Path) -> Path:
+    return part.with_name(f"{part.name}-ends")
 
 
 class ProxyMaker:
-    """Writes a proxy as frames go by; whole only after `finish`."""
+    """Writes a proxy as frames go by; it gets its name only after `finish`."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._aside = written_aside(path, durable=False)
-        self._stream = self._aside.__enter__()
-        self._ends = [0]
+        self._stream = open(_part_of(path), "wb")
+        self._index = open(_ends_of(_part_of(path)), "wb")
+        self._end = 0
 
-    def add(self, frame: Frame) -> None:
-        """Take in the next frame."""
-        data = jpeg(to_bgr(frame, min(PROXY_WIDTH, frame.format.width)), 82)
+    def add(self, picture: Picture) -> None:
+        """Take in the next frame's small picture."""
+        data = jpeg(picture, 82)
+        self._end += len(data)
         try:
             self._stream.write(data)
+            self._stream.flush()
+            self._index.write(self._end.to_bytes(8, "little"))
+            self._index.flush()
         except OSError as error:
-            self.abandon(error)
-        self._ends.append(self._ends[-1] + len(data))
+            if error.errno in (errno.ENOSPC, errno.EDQUOT):
+                raise disk_full(self._path) from error
+            raise
 
     def finish(self) -> Proxy:
-        """Close the file and open it as a proxy."""
-        with written_aside(self._path.with_suffix(".npy")) as stream:
-            np.save(stream, np.asarray(self._ends, np.int64))
-        self._aside.__exit__(None, None, None)
-        return Proxy.load(self._path)
+        """Close the file, give it its name and open it as a proxy."""
+        self._stream.close()
+        self._index.close()
+        part = _part_of(self._path)
+        _ends_of(part).replace(self._path.with_suffix(".ends"))
+        part.replace(self._path)
+        return Proxy(self._path)
 
-    def abandon(self, error: BaseException) -> None:
-        """Drop what was written; a full disk is raised as such."""
-        try:
-            self._aside.__exit__(type(error), error, error.__traceback__)
-        except SweepError:
-            raise
-        raise error
+    def drop(self) -> None:
+        """Remove what was written."""
+        for stream in (self._stream, self._index):
+            with contextlib.suppress(OSError):
+                stream.close()
+        _part_of(self._path).unlink(missing_ok=True)
+        _ends_of(_part_of(self._path)).unlink(missing_ok=True)

@@ -1,7 +1,6 @@
-"""Writing reels: FFV1 (RFC 9043) in Matroska, sample for sample, with the source's sound copied.
+"""Writing movies: in chunks, each a small file of its own, then joined packet by packet without decoding.
 
-A delivery is written in chunks, each a small file of its own, which are then joined packet by packet
-without decoding. FFV1 codes every frame alone, so chunks join anywhere.
+Every kind of delivery codes each frame alone, or begins each chunk with a key frame, so chunks join anywhere.
 """
 
 from __future__ import annotations
@@ -9,40 +8,69 @@ from __future__ import annotations
 import hashlib
 import heapq
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
 
 import av
+import cv2
 
-from ..errors import UnreadableReel
 from ..frames import Frame, PictureFormat
 from .aside import written_aside
-from .layout import EXACT_KIN, picture_format, to_kin, to_picture
-from .reader import ASPECT_TAG, MovieReader, ReelFacts
+from .formats import DeliveryFormat, converted
+from .layout import to_picture
+from .reader import ASPECT_TAG
+from .reel import ReelFacts, ReelReader
+from .sound import trimmed
 
-_HELD = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or ())
 REPORT_TAG = "TREATMENT_REPORT"
+REPORT_FILE = "report.json"
 # Fine enough to hold any source's time stamps and every usual rate exactly.
 _OUT_BASE = Fraction(1, 1000)
 
 
-def lossless_format(layout: PictureFormat) -> PictureFormat:
-    """The layout in which the lossless writer holds `layout`: its own, or an exact kin of it.
+@dataclass(frozen=True)
+class Cut:
+    """Which part of a reel a delivery holds.
 
-    Raises
-    ------
-    UnreadableReel
-        If the writer can hold neither.
+    Attributes
+    ----------
+    first, stop : int
+        Frames of the reel, from `first` up to, not including, `stop`.
+    numbers : sequence of int or None
+        The frames in it, when repeated ones are left out.
+    rate : Fraction or None
+        The rate at which those run; None keeps the source's times.
     """
-    name = EXACT_KIN.get(layout.name, layout.name)
-    if name not in _HELD:
-        raise UnreadableReel(f"FFV1 cannot hold the pixel format {layout.name} exactly. Convert the reel to yuv422p10le or gbrp16le first.")
-    return layout if name == layout.name else picture_format(name, layout.width, layout.height)
+
+    first: int
+    stop: int
+    numbers: Sequence[int] | None = None
+    rate: Fraction | None = None
+
+    def __len__(self) -> int:
+        return self.stop - self.first if self.numbers is None else len(self.numbers)
+
+    def number(self, place: int) -> int:
+        """The reel's number of the frame at `place` in the delivery."""
+        return self.first + place if self.numbers is None else self.numbers[place]
+
+    def time_of(self, place: int, reel: ReelReader) -> Fraction:
+        """Seconds from the delivery's first frame to that at `place`."""
+        if self.rate is not None:
+            return place / self.rate
+        if reel.facts.constant_timing:
+            return (self.number(place) - self.first) / reel.rate
+        return reel.time_of(self.number(place)) - reel.time_of(self.first)
+
+    def whole(self, reel: ReelReader) -> bool:
+        """Whether it runs from the reel's first frame to its last."""
+        return self.first == 0 and self.stop == len(reel)
 
 
-def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, threads: int = 0) -> int:
-    """Write frames as one FFV1 file; returns how many.
+def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, format: DeliveryFormat, threads: int = 0, burn: bool = False) -> int:
+    """Write frames as one file of the delivery's kind; returns how many.
 
     Parameters
     ----------
@@ -51,18 +79,23 @@ def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, threads: 
     frames : iterable of Frame
     facts : ReelFacts
         Of the source: rate, pixel aspect and colour tags are taken from it.
+    format : DeliveryFormat
     threads : int
         For the encoder's slices; 0 lets it choose.
+    burn : bool
+        Burn the frame number in.
     """
     count = 0
-    with written_aside(path) as stream, av.open(stream, "w", format="matroska") as container:
+    with written_aside(path) as stream, av.open(stream, "w", format=format.container) as container:
         video: av.VideoStream | None = None
         held: PictureFormat | None = None
         for frame in frames:
-            if video is None or held is None:
-                held = lossless_format(frame.format)
-                video = _add_video(container, held, facts, threads)
-            picture = to_picture(to_kin(frame, held))
+            if held is None:
+                held = format.held(frame.format)
+            shown = converted(frame, held)
+            if video is None:
+                video = _add_video(container, shown, facts, format, threads)
+            picture = to_picture(_numbered(shown) if burn else shown)
             picture.pts = count
             container.mux(video.encode(picture))
             count += 1
@@ -71,69 +104,168 @@ def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, threads: 
     return count
 
 
-def _add_video(container: av.container.OutputContainer, held: PictureFormat, facts: ReelFacts, threads: int) -> av.VideoStream:
-    stream = container.add_stream("ffv1", rate=facts.rate)
+def _add_video(
+    container: av.container.OutputContainer, like: Frame, facts: ReelFacts, format: DeliveryFormat, threads: int
+) -> av.VideoStream:
+    held, colour = like.format, like.colour
+    stream = container.add_stream(format.codec, rate=facts.rate)
+    assert isinstance(stream, av.VideoStream)
     stream.width, stream.height, stream.pix_fmt = held.width, held.height, held.name
     context = stream.codec_context
     context.time_base = 1 / facts.rate
-    context.gop_size = 1
-    context.thread_type = "SLICE"
-    context.thread_count = threads
-    context.options = {"level": "3", "coder": "1", "context": "0", "slicecrc": "1", "slices": "4" if held.height >= 64 else "1"}
     context.sample_aspect_ratio = facts.sample_aspect
-    colour = facts.colour
-    context.colorspace = colour.matrix
+    options = dict(format.options)
+    if format.codec == "ffv1":
+        context.gop_size = 1
+        context.thread_type = "SLICE"
+        context.thread_count = threads
+        options |= {"level": "3", "coder": "1", "context": "0", "slicecrc": "1", "slices": "4" if held.height >= 64 else "1"}
+    elif format.codec == "prores_ks":
+        context.thread_type = "AUTO"
+    context.options = options
+    if colour.matrix or held.components[0].name in "RGB":
+        context.colorspace = colour.matrix
     context.color_range = colour.range_code
     context.color_primaries = colour.primaries
-    context.color_trc = colour.transfer
+    context.color_trc = colour.transfer if colour.transfer in _TAGGED else 2
     return stream
 
 
-def join(chunks: Sequence[Path], reel: MovieReader, out: Path, tags: dict[str, str] | None = None) -> None:
+# Transfers that players know; a film scan's own curve is no tag.
+_TAGGED = frozenset((1, 2, 4, 5, 6, 7, 8, 11, 13, 14, 15, 16, 17, 18))
+
+
+def _numbered(frame: Frame) -> Frame:
+    """The frame with its number burnt into the lower edge: for review."""
+    marked = frame.copy()
+    luma = marked.component(0)
+    tall, bits = luma.shape[0], frame.format.components[0].bits
+    scale = max(0.4, tall / 720)
+    text = f"{frame.number:06d}"
+    (wide, high), _ = cv2.getTextSize(text, cv2.FONT_HERSHEY_SIMPLEX, scale, max(1, round(2 * scale)))
+    left, bottom = (luma.shape[1] - wide) // 2, tall - round(12 * scale)
+    top = max(0, bottom - high - round(8 * scale))
+    luma[top : tall - round(4 * scale), max(0, left - 8) : left + wide + 8] = (24 << bits) >> 8
+    drawn = luma.copy()
+    cv2.putText(drawn, text, (left, bottom), cv2.FONT_HERSHEY_SIMPLEX, scale, float((220 << bits) >> 8), max(1, round(2 * scale)))
+    luma[:] = drawn
+    return marked
+
+
+def join(chunks: Sequence[Path], reel: ReelReader, out: Path, format: DeliveryFormat, cut: Cut, tags: dict[str, str] | None = None) -> None:
     """Join chunk files into one delivery with the reel's sound, packet by packet.
 
     Parameters
     ----------
     chunks : sequence of Path
-        In order; together they hold every frame of `reel`.
-    reel : MovieReader
+        In order; together they hold every frame of `cut`.
+    reel : ReelReader
         The source: time stamps and sound come from it.
     out : Path
         Appears only when whole.
+    format : DeliveryFormat
+    cut : Cut
+        A part of a reel has its sound cut to the sample, which uncompresses it.
     tags : dict
         Written into the file beside the source's own.
     """
-    priming = _priming(reel.path)
+    matroska = format.container == "matroska"
+    movie = reel.facts.container != "sequence"
+    priming = _priming(reel.path) if movie and matroska and cut.whole(reel) else {}
     # Checksums of the header would not agree with what is noted in it afterwards; FFV1 carries its own in every slice.
-    options = {"write_crc32": "0"} if priming else {}
+    options = {"write_crc32": "0"} if priming else {} if matroska else {"movflags": "use_metadata_tags+write_colr"}
     with written_aside(out) as stream:
-        with (
-            av.open(stream, "w", format="matroska", options=options) as container,
-            av.open(str(chunks[0])) as first,
-            av.open(str(reel.path), metadata_errors="replace") as source,
-        ):
-            for key, value in {**source.metadata, **(tags or {})}.items():
-                container.metadata[key] = value
-            video = container.add_stream_from_template(first.streams.video[0])
-            video.time_base = _OUT_BASE
-            video.codec_context.framerate = reel.facts.rate
-            for key, value in source.streams.video[0].metadata.items():
-                if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id"):
-                    video.metadata[key] = value
-            aspect = reel.facts.sample_aspect
-            if aspect != 1:
-                video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
-            sounds = [s for s in source.streams.audio if s.codec_context.name]
-            copies = {s.index: container.add_stream_from_template(s) for s in sounds}
-            for s in sounds:
-                copies[s.index].metadata.update(s.metadata)
-                if s.index in priming:
-                    copies[s.index].metadata["title"] = _placeholder(s.index)
-            sound = _sound(source, sounds, copies, reel.facts.start, priming)
-            for _, packet in heapq.merge(_pictures(chunks, reel, video), sound, key=lambda p: p[0]):
-                container.mux_one(packet)
+        with av.open(stream, "w", format=format.container, options=options) as container, av.open(str(chunks[0])) as first:
+            source = av.open(str(reel.path), metadata_errors="replace") if movie else None
+            try:
+                for key, value in {**(source.metadata if source else {}), **(tags or {})}.items():
+                    container.metadata[key] = value
+                video = container.add_stream_from_template(first.streams.video[0])
+                rate = cut.rate or reel.rate
+                base = _OUT_BASE if matroska else _fine_base(rate, reel)
+                video.time_base = base
+                video.codec_context.framerate = rate
+                if source:
+                    for key, value in source.streams.video[0].metadata.items():
+                        if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id", "timecode"):
+                            video.metadata[key] = value
+                if reel.facts.time_code and cut.whole(reel):
+                    container.metadata["timecode"] = reel.facts.time_code
+                aspect = reel.facts.sample_aspect
+                if aspect != 1 and matroska:
+                    video.metadata[ASPECT_TAG] = f"{aspect.numerator}:{aspect.denominator}"
+                sound = _sound_streams(container, source, reel, format, cut, priming)
+                # Streams are named in full before the first packet.
+                parts = [_pictures(chunks, reel, video, cut, base), *sound]
+                for _, packet in heapq.merge(*parts, key=lambda p: p[0]):
+                    container.mux_one(packet)
+            finally:
+                if source:
+                    source.close()
         for index, seconds in priming.items():
             _note_codec_delay(stream, _placeholder(index), seconds)
+
+
+def _fine_base(rate: Fraction, reel: ReelReader) -> Fraction:
+    """A clock on which every frame lies exactly where it belongs."""
+    return Fraction(1, 90000) if not reel.facts.constant_timing else Fraction(1, rate.numerator)
+
+
+_Timed = Iterator[tuple[float, av.Packet]]
+
+
+def _sound_streams(
+    container: av.container.OutputContainer,
+    source: av.container.InputContainer | None,
+    reel: ReelReader,
+    format: DeliveryFormat,
+    cut: Cut,
+    priming: dict[int, Fraction],
+) -> list[_Timed]:
+    """The sound: copied where the whole reel is delivered and the container takes it, else turned and cut to the sample."""
+    if source is None:
+        return []
+    sounds = [s for s in source.streams.audio if s.codec_context.name]
+    whole = cut.whole(reel)
+    copied = [s for s in sounds if whole and (format.copies is None or s.codec_context.name in format.copies)]
+    copies = {}
+    turned = []
+    for s in sounds:
+        if s in copied:
+            copies[s.index] = container.add_stream_from_template(s)
+            copies[s.index].metadata.update(s.metadata)
+            if s.index in priming:
+                copies[s.index].metadata["title"] = _placeholder(s.index)
+        else:
+            codec = "pcm_s16le" if s.codec_context.name in ("pcm_s16le", "pcm_s16be") else format.sound
+            made = container.add_stream(codec, rate=s.rate, layout=s.layout.name if s.layout else "stereo")
+            assert isinstance(made, av.AudioStream)
+            turned.append(_encoded(reel, s.index, made, cut))
+    if copied:
+        turned.insert(0, _copied(source, copied, copies, reel.facts.start, priming))
+    return turned
+
+
+def _encoded(reel: ReelReader, index: int, made: av.AudioStream, cut: Cut) -> _Timed:
+    start, end = sound_span(reel, cut)
+    position = 0
+    for frame in trimmed(reel.path, index, reel.facts.start + start, reel.facts.start + end, made.codec_context.format.name):
+        frame.pts, frame.time_base = position, Fraction(1, made.rate)
+        position += frame.samples
+        for packet in made.encode(frame):
+            yield float((packet.pts or 0) * packet.time_base), packet
+    for packet in made.encode(None):
+        yield float((packet.pts or 0) * packet.time_base), packet
+
+
+def sound_span(reel: ReelReader, cut: Cut) -> tuple[Fraction, Fraction]:
+    """Seconds after the reel's first picture at which the part begins and ends."""
+    end = (
+        reel.time_of(cut.stop)
+        if cut.stop < len(reel)
+        else max(reel.facts.duration, Fraction(max((s.seconds for s in reel.facts.sounds), default=0)).limit_denominator(1000))
+    )
+    return reel.time_of(cut.first), end
 
 
 def _priming(path: Path) -> dict[int, Fraction]:
@@ -177,34 +309,33 @@ def _note_codec_delay(stream: BinaryIO, placeholder: str, seconds: Fraction) -> 
     stream.seek(0, 2)
 
 
-def _pictures(chunks: Sequence[Path], reel: MovieReader, video: av.VideoStream) -> Iterator[tuple[float, av.Packet]]:
-    number = 0
+def _pictures(chunks: Sequence[Path], reel: ReelReader, video: av.VideoStream, cut: Cut, base: Fraction) -> _Timed:
+    place = 0
+    rate = cut.rate or reel.rate
     for chunk in chunks:
         with av.open(str(chunk)) as container:
             for packet in container.demux(video=0):
                 if not packet.size:
                     continue
-                seconds = number / reel.facts.rate if reel.facts.constant_timing else reel.time_of(number)
+                seconds = cut.time_of(place, reel)
                 packet.stream = video
-                packet.time_base = _OUT_BASE
-                packet.pts = packet.dts = round(seconds / _OUT_BASE)
-                packet.duration = round(1 / reel.facts.rate / _OUT_BASE)
-                number += 1
+                packet.time_base = base
+                packet.pts = packet.dts = round(seconds / base)
+                packet.duration = round(1 / rate / base)
+                place += 1
                 yield float(seconds), packet
-    if number != len(reel):
-        raise RuntimeError(f"the chunks hold {number} frames, the reel {len(reel)}")
+    if place != len(cut):
+        raise RuntimeError(f"the chunks hold {place} frames, the delivery {len(cut)}")
 
 
-def _sound(
+def _copied(
     source: av.container.InputContainer,
     sounds: Sequence[av.AudioStream],
     copies: dict[int, av.AudioStream],
     start: Fraction,
     priming: dict[int, Fraction],
-) -> Iterator[tuple[float, av.Packet]]:
+) -> _Timed:
     """Sound packets untouched, their time counted from the first picture."""
-    if not sounds:
-        return
     for packet in source.demux(*sounds):
         if packet.pts is None or not packet.size or packet.time_base is None:
             continue

@@ -72,7 +72,7 @@ def departure_maps(
         for k, span in enumerate(spans):
             for number in span:
                 # A departure is linear in the samples: that of their mean is the mean of theirs.
-                cv2.accumulate(np.ascontiguousarray(stack[number]), means[k])
+                cv2.accumulate(_countable(stack[number]), means[k])
             means[k] /= np.float32(len(span) * component.code)
             if on_progress:
                 on_progress((place + (k + 1) / len(spans)) / len(components))
@@ -90,6 +90,13 @@ def departure_maps(
             )
         )
     return tuple(maps)
+
+
+def _countable(samples: NDArray[np.generic]) -> NDArray[np.generic]:
+    """Samples as the library can add them up; what is no number in a float picture counts as nothing."""
+    if samples.dtype.kind == "f":
+        return np.nan_to_num(samples.astype(np.float32), nan=0.0, posinf=1.0, neginf=0.0)
+    return np.ascontiguousarray(samples)
 
 
 def _noise(samples: Plane) -> float:

@@ -38,6 +38,8 @@ _FLOOR = 1.0
 # Findings less sure than this are not listed.
 _LISTED = 0.3
 # How far around a site its like are counted, in pixels.
+# A change of the light over time, in 8-bit display steps, that tells of a moving scene.
+_LIVES = 4
 _CROWD = 40
 # Scores are departures in units of the neighbourhood's own; these are where a score begins to convince.
 _CONVINCES_MOVING = 3.5
@@ -176,8 +178,9 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         if _from_score(float(joint[y, x]), bar) < _LISTED:
             continue
         site, fit = _describe(volume, maps, int(x), int(y))
-        site = replace(site, still=still)
-        site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, still))
+        # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
+        site = replace(site, still=still or site.scene_change < _LIVES)
+        site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, site.still))
         if still:
             # A scene's own sharp specks come in crowds: steps of a wire, blades of grass.
             near = (np.abs(rows - y) <= _CROWD) & (np.abs(cols - x) <= _CROWD) & ((np.abs(rows - y) > 6) | (np.abs(cols - x) > 6))

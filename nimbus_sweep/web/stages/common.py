@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 from flask import abort, current_app, request
 
+from ...core.cutting import Shot
 from ...core.errors import SweepError
+from ...jobs.work import volume_path
 from ...store.models import Reel, Task
 
 if TYPE_CHECKING:
@@ -20,14 +22,30 @@ def services() -> Services:
     return current_app.extensions["services"]
 
 
-def reel_or_404(reel_id: int, ready: bool = True) -> Reel:
-    """The reel; 404 when there is none, 409 when it has to be ready and is not."""
+def reel_or_404(reel_id: int, needs: tuple[str, ...] = ("ready",)) -> Reel:
+    """The reel; 404 when there is none, 409 when it is in none of the states it has to be in. Any will do if none is named."""
     reel = Reel.get_or_none(Reel.id == reel_id)
     if reel is None:
         abort(404)
-    if ready and reel.state != "ready":
+    if needs and reel.state not in needs:
         abort(409, "The reel is not read yet. Wait for intake to finish.")
     return reel
+
+
+LOOKED_AT = ("open", "ready")
+
+
+def place_named(reel: Reel) -> int:
+    """Which shot the request is about: its place, from 0."""
+    place = request.args.get("shot", 0, type=int)
+    if not 0 <= place < len(services().viewing.shots(reel)):
+        abort(404, "There is no such shot any more. Look at the list in Intake.")
+    return place
+
+
+def shot_named(reel: Reel) -> Shot:
+    """The shot the request is about."""
+    return services().viewing.shots(reel)[place_named(reel)]
 
 
 def body() -> dict[str, Any]:
@@ -49,8 +67,15 @@ def whole(sent: dict[str, Any], name: str) -> int:
 def follow_up(reel: Reel) -> None:
     """Queue the analysis when the treatment needs one that is not there."""
     shared = services()
-    if shared.viewing.settled(reel).active and not shared.viewing.ready(reel):
+    if not shared.viewing.ready(reel):
         shared.queue.put("analysis", reel)
+
+
+def lay_open(reel: Reel, place: int) -> None:
+    """Queue the laying open of a shot that is not."""
+    shot = services().viewing.shots(reel)[place]
+    if not volume_path(services().data, reel, shot.first, shot.stop).exists():
+        services().queue.put("open", reel, {"shot": place})
 
 
 def latest(reel: Reel, kind: str, *states: str) -> Task | None:
@@ -61,4 +86,17 @@ def latest(reel: Reel, kind: str, *states: str) -> Task | None:
     return query.order_by(Task.id.desc()).first()
 
 
-__all__ = ["STAGES", "SweepError", "body", "follow_up", "latest", "reel_or_404", "services", "whole"]
+__all__ = [
+    "LOOKED_AT",
+    "STAGES",
+    "SweepError",
+    "body",
+    "follow_up",
+    "latest",
+    "lay_open",
+    "place_named",
+    "reel_or_404",
+    "services",
+    "shot_named",
+    "whole",
+]

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from flask import Blueprint, Response, abort, jsonify, render_template
+from typing import Any
 
-from ...core.survey.stuck_pixels import as_finding, departure_maps, place
+from flask import Blueprint, Response, abort, jsonify, render_template, request
+
+from ...core.survey.stuck_pixels import as_finding, departure_maps
+from ...core.survey.stuck_pixels import place as place_site
 from ...store import edits
-from .common import body, follow_up, latest, reel_or_404, services, whole
+from ...store.models import Reel
+from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, whole
 
 pages = Blueprint("condition", __name__)
 
@@ -15,39 +19,58 @@ pages = Blueprint("condition", __name__)
 def sheet(reel_id: int) -> str:
     """The sheet."""
     reel = reel_or_404(reel_id)
-    edit = edits.current(reel)
-    recipe = edits.recipe_of(edit)
+    shots, place = services().viewing.shots(reel), place_named(reel)
+    shot = shots[place]
     by_state: dict[str, list[tuple[int, dict[str, object]]]] = {"kept": [], "doubtful": [], "dismissed": []}
-    for i, f in enumerate(edit.findings):
+    for i, f in enumerate(shot.findings):
         by_state[f["state"]].append((i, f))
     return render_template(
         "sheets/condition.html",
         reel=reel,
-        surveyed=latest(reel, "survey", "done"),
+        shots=shots,
+        place=place,
+        shot=shot,
+        surveyed=shot.surveyed is not None,
+        waiting=[n for n, s in enumerate(shots) if s.use != "exclude" and s.surveyed is None],
         busy=latest(reel, "survey", "waiting", "running"),
         findings=by_state,
-        has_step=any(s.kind == "pixel-mend" for s in recipe.steps),
+        has_step=any(s.kind == "pixel-mend" for s in shot.recipe.steps),
     )
 
 
 @pages.post("/reels/<int:reel_id>/survey")
 def survey(reel_id: int) -> Response:
-    """Queue a survey."""
-    return jsonify(task=services().queue.put("survey", reel_or_404(reel_id)).id)
+    """Queue a survey of the shot named, or of all that are not excluded."""
+    reel = reel_or_404(reel_id)
+    shots = services().viewing.shots(reel)
+    every = [n for n, s in enumerate(shots) if s.use != "exclude"]
+    places = every if request.args.get("shots") == "all" else [place_named(reel)]
+    if not places:
+        raise SweepError("Every shot is excluded. Take one in again, in Intake.")
+    return jsonify(task=services().queue.put("survey", reel, {"shots": places}).id)
+
+
+def _changed(reel: Reel, place: int, what: str, findings: list[dict[str, Any]]) -> None:
+    edits.change_shot(reel, what, place, lambda s: s.with_(findings=tuple(findings)))
+    follow_up(reel)
+
+
+def _findings(reel: Reel, place: int) -> list[dict[str, Any]]:
+    return [dict(f) for f in services().viewing.shots(reel)[place].findings]
 
 
 @pages.post("/reels/<int:reel_id>/findings/<int:index>/<any(kept,dismissed,doubtful):state>")
 def judge(reel_id: int, index: int, state: str) -> Response:
     """Keep or dismiss a finding."""
     reel = reel_or_404(reel_id)
-    found = edits.current(reel).findings
+    place = place_named(reel)
+    found = _findings(reel, place)
     if index >= len(found):
         abort(404)
     if found[index]["state"] != state:
         found[index] |= {"state": state, "chosen": state == "kept"}
         verb = {"kept": "Kept", "dismissed": "Dismissed", "doubtful": "Left as doubtful"}[state]
-        edits.change(reel, f"{verb} x {found[index]['x']} y {found[index]['y']}", findings=found)
-        follow_up(reel)
+        _changed(reel, place, f"{verb} x {found[index]['x']} y {found[index]['y']}", found)
     return jsonify(said=state)
 
 
@@ -57,24 +80,25 @@ def by_hand(reel_id: int) -> Response:
     reel = reel_or_404(reel_id)
     sent = body()
     x, y = whole(sent, "x"), whole(sent, "y")
-    volume = services().viewing.volume(reel)
+    place = place_named(reel)
+    shot = services().viewing.shots(reel)[place]
+    volume = services().viewing.volume(reel, shot).between(*shot.span)
     if not (0 <= x < volume.format.width and 0 <= y < volume.format.height):
         abort(400, f"x {x} y {y} is off the picture.")
     # A small part of the volume is enough: the survey's maps of the whole picture are not needed here.
     near = volume.window(x, y, 40)
-    site = place(near.volume, departure_maps(near.volume), x - near.left, y - near.top, 3 if sent.get("snap", True) else 0)
-    finding = as_finding(site, 0, reel.facts["frames"])
+    site = place_site(near.volume, departure_maps(near.volume), x - near.left, y - near.top, 3 if sent.get("snap", True) else 0)
+    finding = as_finding(site, shot.first, shot.stop)
     stored = edits.as_stored(finding)
     stored["x"] += near.left
     stored["y"] += near.top
-    found = edits.current(reel).findings
+    found = _findings(reel, place)
     same = next((i for i, f in enumerate(found) if abs(f["x"] - stored["x"]) <= 1 and abs(f["y"] - stored["y"]) <= 1), None)
     if same is not None:
         found[same] |= {"state": "kept", "chosen": True}
     else:
         found.append(stored)
-    edits.change(reel, f"Placed x {stored['x']} y {stored['y']}", findings=found)
-    follow_up(reel)
+    _changed(reel, place, f"Placed x {stored['x']} y {stored['y']}", found)
     return jsonify(x=stored["x"], y=stored["y"], index=len(found) - 1 if same is None else same)
 
 
@@ -83,7 +107,8 @@ def move(reel_id: int, index: int) -> Response:
     """Nudge a finding placed by hand."""
     reel = reel_or_404(reel_id)
     sent = body()
-    found = edits.current(reel).findings
+    place = place_named(reel)
+    found = _findings(reel, place)
     if index >= len(found):
         abort(404)
     one = found[index]
@@ -91,6 +116,5 @@ def move(reel_id: int, index: int) -> Response:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
     one["x"] = min(max(0, one["x"] + whole(sent, "dx")), reel.facts["width"] - one["width"])
     one["y"] = min(max(0, one["y"] + whole(sent, "dy")), reel.facts["height"] - one["height"])
-    edits.change(reel, f"Moved to x {one['x']} y {one['y']}", findings=found)
-    follow_up(reel)
+    _changed(reel, place, f"Moved to x {one['x']} y {one['y']}", found)
     return jsonify(x=one["x"], y=one["y"])

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import shutil
+import tarfile
+from collections.abc import Iterator
 from pathlib import Path
 
 from flask import Blueprint, Response, abort, jsonify, render_template, send_file
+from pydantic import ValidationError
 
-from ...core.media.writer import lossless_format
+from ...core.media.formats import FORMATS, Delivery, usual_kind
+from ...core.media.reader import usual_rate
+from ...core.media.reel import ReelReader
 from ...core.steps import STEPS
-from ...store import edits
-from ...store.models import Task
-from .common import latest, reel_or_404, services
+from ...core.treatment import told
+from ...store.models import Reel, Setting, Task
+from .common import SweepError, body, latest, reel_or_404, services
 
 pages = Blueprint("delivery", __name__)
 
@@ -19,40 +25,128 @@ pages = Blueprint("delivery", __name__)
 def sheet(reel_id: int) -> str:
     """The sheet."""
     reel = reel_or_404(reel_id)
-    recipe = edits.recipe_of(edits.current(reel))
+    shared = services()
+    shots = shared.viewing.shots(reel)
+    reader = shared.viewing.reader(reel)
+    chosen = _chosen(reel, reader)
     done = Task.select().where(Task.reel == reel, Task.kind == "render", Task.state == "done").order_by(Task.id.desc())
-    volume = services().viewing.volume(reel)
+    form = FORMATS[chosen.kind]
+    warnings, held = [], ""
+    try:
+        warnings, held = form.warnings(reader.facts, reader.format), form.held(reader.format).name
+    except SweepError as error:
+        warnings = [str(error)]
+    repeats = shared.viewing.repeats(reel)
+    true_rate = repeats.true_rate(reader.rate)
     return render_template(
         "sheets/delivery.html",
         reel=reel,
         facts=reel.facts,
-        held=lossless_format(volume.format).name,
-        steps=[STEPS[s.kind].title for s in recipe.active],
+        shots=shots,
+        chosen=chosen,
+        form=form,
+        formats=FORMATS.values(),
+        held=held,
+        exact=form.exact(reader.format),
+        warnings=warnings,
+        cadence=repeats.cadence,
+        true_rate=str(usual_rate(true_rate)) if true_rate else "",
+        steps=list(dict.fromkeys(STEPS[s.kind].title for shot in shots if shot.treated for s in shot.recipe.active)),
         busy=latest(reel, "render", "waiting", "running"),
         last=latest(reel, "render"),
-        deliveries=[(t, _folder(t) / t.result["file"]) for t in done],
+        deliveries=[(t, [(f, _folder(t) / f["name"]) for f in t.result.get("files", [])]) for t in done],
     )
+
+
+def _chosen(reel: Reel, reader: ReelReader) -> Delivery:
+    """What the user chose to deliver of this reel; the usual kind at first."""
+    kept = Setting.get_or_none(Setting.name == f"delivery-{reel.id}")
+    return Delivery.model_validate(kept.value) if kept else Delivery.model_validate({"kind": usual_kind(reader.facts, reader.format)})
 
 
 def _folder(task: Task) -> Path:
     return services().data.delivery(task.id, "x").parent
 
 
+@pages.post("/reels/<int:reel_id>/delivery")
+def choose(reel_id: int) -> Response:
+    """Choose what is delivered; remembered with the reel."""
+    reel = reel_or_404(reel_id)
+    now = _chosen(reel, services().viewing.reader(reel))
+    try:
+        chosen = Delivery.model_validate({**now.model_dump(), **body()})
+    except ValidationError as error:
+        abort(400, f"That cannot be delivered: {told(error)}.")
+    value = chosen.model_dump(mode="json")
+    Setting.insert(name=f"delivery-{reel.id}", value=value).on_conflict(
+        conflict_target=[Setting.name], update={Setting.value: value}
+    ).execute()
+    return jsonify(said=FORMATS[chosen.kind].title)
+
+
 @pages.post("/reels/<int:reel_id>/render")
 def render(reel_id: int) -> Response:
     """Queue a render."""
-    return jsonify(task=services().queue.put("render", reel_or_404(reel_id)).id)
+    reel = reel_or_404(reel_id)
+    reader = services().viewing.reader(reel)
+    chosen = _chosen(reel, reader)
+    FORMATS[chosen.kind].held(reader.format)
+    return jsonify(task=services().queue.put("render", reel, {"delivery": chosen.model_dump(mode="json")}).id)
 
 
-@pages.get("/deliveries/<int:task_id>/<any(movie,report,recipe):which>")
-def fetch(task_id: int, which: str) -> Response:
-    """A finished file."""
+def _task(task_id: int) -> Task:
     task = Task.get_or_none(Task.id == task_id, Task.kind == "render", Task.state == "done")
     if task is None:
         abort(404)
-    name = task.result["file"] if which == "movie" else f"{which}.json"
-    path = _folder(task) / name
+    return task
+
+
+@pages.get("/deliveries/<int:task_id>/file/<int:place>")
+def fetch(task_id: int, place: int) -> Response:
+    """A finished file; the pictures of a sequence in one archive."""
+    task = _task(task_id)
+    files = task.result.get("files", [])
+    if place >= len(files):
+        abort(404)
+    path = _folder(task) / files[place]["name"]
+    if path.is_dir():
+        return Response(
+            archived(path), mimetype="application/x-tar", headers={"Content-Disposition": f'attachment; filename="{path.name}.tar"'}
+        )
     if not path.is_file():
         abort(404, "The delivered file is gone from the data folder. Render it again.")
-    download = name if which == "movie" else f"{Path(task.result['file']).stem}-{which}.json"
-    return send_file(path, as_attachment=True, download_name=download)
+    return send_file(path, as_attachment=True, download_name=path.name)
+
+
+@pages.get("/deliveries/<int:task_id>/<any(report,recipe):which>")
+def papers(task_id: int, which: str) -> Response:
+    """The report, or the recipe, of a delivery."""
+    task = _task(task_id)
+    stem = Path(task.result["file"]).stem
+    path = _folder(task) / (f"{stem}-report.json" if which == "report" else "recipe.json")
+    if not path.is_file():
+        abort(404, "It is gone from the data folder. Render again.")
+    return send_file(path, as_attachment=True, download_name=f"{stem}-{which}.json")
+
+
+@pages.post("/deliveries/<int:task_id>/remove")
+def remove(task_id: int) -> Response:
+    """Remove a delivery from the data folder."""
+    task = _task(task_id)
+    shutil.rmtree(_folder(task), ignore_errors=True)
+    task.delete_instance()
+    return jsonify(said="Removed the delivery.")
+
+
+def archived(folder: Path) -> Iterator[bytes]:
+    """A folder as a tar archive, made as it is read."""
+    for path in sorted(folder.iterdir()):
+        info = tarfile.TarInfo(f"{folder.name}/{path.name}")
+        found = path.stat()
+        info.size, info.mtime = found.st_size, int(found.st_mtime)
+        yield info.tobuf(tarfile.PAX_FORMAT)
+        with open(path, "rb") as stream:
+            while block := stream.read(1 << 20):
+                yield block
+        yield bytes(-info.size % tarfile.BLOCKSIZE)
+    yield bytes(2 * tarfile.BLOCKSIZE)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response, jsonify, render_template
 
 from ...store import edits
-from .common import SweepError, latest, reel_or_404, services
+from .common import SweepError, latest, place_named, reel_or_404, services
 
 pages = Blueprint("inspection", __name__)
 
@@ -14,15 +14,16 @@ pages = Blueprint("inspection", __name__)
 def sheet(reel_id: int) -> str:
     """The sheet."""
     reel = reel_or_404(reel_id)
-    edit = edits.current(reel)
     viewing = services().viewing
-    recipe = viewing.settled(reel)
+    shots, place = viewing.shots(reel), place_named(reel)
+    shot = shots[place]
+    recipe = edits.settled(shot)
     ready = viewing.ready(reel)
-    mended = {(f.x, f.y) for f in edits.mended(edit)}
+    mended = {(f.x, f.y) for f in edits.mended(shot)}
     touched = []
-    if ready and recipe.active:
-        layout = viewing.volume(reel).format
-        for known in viewing.analyses(reel).load(recipe):
+    if ready and shot.treated:
+        layout = viewing.reader(reel).format
+        for known in viewing.analyses(reel, shot).load(recipe):
             touched = [
                 (c.name, len(places), c.width * c.height)
                 for c, places in zip(layout.components, known.touched(), strict=True)
@@ -31,10 +32,13 @@ def sheet(reel_id: int) -> str:
     return render_template(
         "sheets/inspection.html",
         reel=reel,
-        active=recipe.active,
+        shots=shots,
+        place=place,
+        shot=shot,
+        active=recipe.active if shot.use == "treat" else [],
         ready=ready,
         touched=touched,
-        kept=[(i, f) for i, f in enumerate(edit.findings) if (f["x"], f["y"]) in mended and f["state"] == "kept"],
+        kept=[(i, f) for i, f in enumerate(shot.findings) if (f["x"], f["y"]) in mended and f["state"] == "kept"],
         rendered=latest(reel, "render", "done"),
         compared=latest(reel, "inspection"),
     )

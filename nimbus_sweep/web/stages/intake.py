@@ -1,34 +1,56 @@
-"""Intake: what was read of a reel beside what was assumed."""
+"""Intake: what was read of a reel beside what was assumed, its shots, and the lists that describe them."""
 
 from __future__ import annotations
 
+import shutil
+from fractions import Fraction
 from pathlib import Path
 
-from flask import Blueprint, Response, jsonify, render_template
+from flask import Blueprint, Response, abort, jsonify, render_template, request
+from pydantic import ValidationError
 
+from ...core.cut_lists import KINDS, read_cuts, write_cuts
+from ...core.cutting import Shot, add_cut, cut_by_list, move_cut, place_of, remove_cut, set_points
+from ...core.errors import SweepError
+from ...core.media.reel import Reading
+from ...core.treatment import told
+from ...jobs.work import facts_of, look_of, open_as_taken_in, reading_of
+from ...store import edits
 from ...store.models import Reel
-from .common import latest, reel_or_404, services
+from .common import LOOKED_AT, body, follow_up, latest, lay_open, place_named, reel_or_404, services, whole
 
 pages = Blueprint("intake", __name__)
+_LONGEST_LIST = 4 << 20
 
 
 @pages.get("/reels/<int:reel_id>/sheet/intake")
 def sheet(reel_id: int) -> str:
     """The sheet."""
-    reel = reel_or_404(reel_id, ready=False)
-    return render_template("sheets/intake.html", reel=reel, facts=reel.facts, task=latest(reel, "intake"), place=_place(reel))
+    reel = reel_or_404(reel_id, needs=())
+    ready = reel.state == "ready"
+    shots = services().viewing.shots(reel) if ready else ()
+    return render_template(
+        "sheets/intake.html",
+        reel=reel,
+        facts=reel.facts,
+        reading=reading_of(reel),
+        task=latest(reel, "intake"),
+        shots=shots,
+        place=min(request.args.get("shot", 0, type=int), max(0, len(shots) - 1)),
+        where=_place(reel),
+    )
 
 
 def _place(reel: Reel) -> str:
-    """Where the file lies, told from the data folder if it is in there."""
+    """Where the reel lies, told from the data folder if it is in there."""
     path, root = Path(reel.path), services().data.root
     return f"data folder, {path.relative_to(root)}" if path.is_relative_to(root) else str(path)
 
 
 @pages.post("/reels/<int:reel_id>/accept-missing")
 def accept_missing(reel_id: int) -> Response:
-    """Read a damaged reel again, leaving out what cannot be read."""
-    reel = reel_or_404(reel_id, ready=False)
+    """Read a damaged reel again, taking what cannot be read for missing."""
+    reel = reel_or_404(reel_id, needs=())
     Reel.update(accept_missing=True, state="new", refusal="").where(Reel.id == reel.id).execute()
     services().queue.put("intake", Reel.get_by_id(reel.id))
     return jsonify(queued=True)
@@ -36,8 +58,143 @@ def accept_missing(reel_id: int) -> Response:
 
 @pages.post("/reels/<int:reel_id>/intake")
 def again(reel_id: int) -> Response:
-    """Read the reel again, as after its file has changed."""
-    reel = reel_or_404(reel_id, ready=False)
+    """Read the reel anew, as after its file has changed."""
+    reel = reel_or_404(reel_id, needs=())
+    services().viewing.forget(reel)
+    shutil.rmtree(services().data.volumes(reel.id), ignore_errors=True)
+    (services().data.of_reel(reel.id) / "proxy.jpegs").unlink(missing_ok=True)
     Reel.update(state="new", refusal="").where(Reel.id == reel.id).execute()
     services().queue.put("intake", Reel.get_by_id(reel.id))
     return jsonify(queued=True)
+
+
+@pages.post("/reels/<int:reel_id>/reading")
+def correct(reel_id: int) -> Response:
+    """Correct how the reel is read; the picture shows it at once, the small copies follow."""
+    reel = reel_or_404(reel_id, needs=LOOKED_AT)
+    before = reading_of(reel)
+    try:
+        reading = Reading.model_validate(
+            {**before.model_dump(), **{k: v or None for k, v in body().items() if k != "deinterlace"}, **_switch()}
+        )
+    except ValidationError as error:
+        abort(400, f"That cannot be: {told(error)}.")
+    if reading == before:
+        return jsonify(said="Nothing changed.")
+    Reel.update(reading=reading.model_dump(mode="json")).where(Reel.id == reel.id).execute()
+    fresh = Reel.get_by_id(reel.id)
+    try:
+        source = open_as_taken_in(fresh)
+    except SweepError:
+        Reel.update(reading=before.model_dump(mode="json")).where(Reel.id == reel.id).execute()
+        raise
+    kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "absent")}
+    facts = facts_of(source) | kept
+    facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
+    Reel.update(facts=facts).where(Reel.id == reel.id).execute()
+    if look_of(reading) != reel.look:
+        services().queue.put("intake", Reel.get_by_id(reel.id))
+    return jsonify(said="Read that way now.")
+
+
+def _switch() -> dict[str, bool]:
+    sent = body()
+    return {"deinterlace": bool(sent["deinterlace"])} if "deinterlace" in sent else {}
+
+
+# -- shots -----------------------------------------------------------------------------------------------
+
+
+def _changed(reel: Reel, what: str, shots: tuple[Shot, ...]) -> Response:
+    edits.change(reel, what, shots)
+    follow_up(reel)
+    return jsonify(said=what)
+
+
+@pages.post("/reels/<int:reel_id>/cuts")
+def cut(reel_id: int) -> Response:
+    """Cut before a frame, by hand."""
+    reel = reel_or_404(reel_id)
+    at = whole(body(), "at")
+    return _changed(reel, f"Cut at frame {at}", add_cut(services().viewing.shots(reel), at))
+
+
+@pages.post("/reels/<int:reel_id>/cuts/<int:at>/<any(remove,confirm):what>")
+def judge_cut(reel_id: int, at: int, what: str) -> Response:
+    """Take a cut out, or say that it is one."""
+    reel = reel_or_404(reel_id)
+    shots = services().viewing.shots(reel)
+    if what == "remove":
+        return _changed(reel, f"Cut at {at} taken out", remove_cut(shots, at))
+    n = place_of(shots, at)
+    if shots[n].first != at:
+        raise SweepError(f"There is no cut at frame {at}.")
+    return _changed(reel, f"Cut at {at} confirmed", (*shots[:n], shots[n].with_(confirmed=True), *shots[n + 1 :]))
+
+
+@pages.post("/reels/<int:reel_id>/cuts/confirm")
+def confirm_all(reel_id: int) -> Response:
+    """Say that every cut found is one."""
+    reel = reel_or_404(reel_id)
+    return _changed(reel, "All cuts confirmed", tuple(s.with_(confirmed=True) for s in services().viewing.shots(reel)))
+
+
+@pages.post("/reels/<int:reel_id>/cuts/<int:at>/move")
+def move(reel_id: int, at: int) -> Response:
+    """Move a cut to before another frame."""
+    reel = reel_or_404(reel_id)
+    to = whole(body(), "to")
+    return _changed(reel, f"Cut at {at} moved to {to}", move_cut(services().viewing.shots(reel), at, to))
+
+
+@pages.post("/reels/<int:reel_id>/shot")
+def describe(reel_id: int) -> Response:
+    """Name a shot, say what becomes of it, or set its in and out points and handles."""
+    reel = reel_or_404(reel_id)
+    place, sent = place_named(reel), body()
+    what = {"name": "Named", "use": "Use of", "enter": "In point of", "leave": "Out point of", "handles": "Handles of"}
+    said = next((verb for key, verb in what.items() if key in sent), "Changed")
+
+    def make(shot: Shot) -> Shot:
+        shot = set_points(shot, *(whole(sent, k) if k in sent else None for k in ("enter", "leave", "handles")))
+        return shot.with_(**{k: str(sent[k])[:120] for k in ("name", "use") if k in sent})
+
+    try:
+        edits.change_shot(reel, f"{said} shot {place + 1}", place, make)
+    except ValidationError as error:
+        abort(400, f"That cannot be: {told(error)}.")
+    follow_up(reel)
+    lay_open(reel, place)
+    return jsonify(said=f"{said} shot {place + 1}")
+
+
+@pages.post("/reels/<int:reel_id>/cut-list")
+def place_list(reel_id: int) -> Response:
+    """Divide the reel by an edit decision list."""
+    reel = reel_or_404(reel_id)
+    sent = body()
+    text, name = str(sent.get("text", "")), str(sent.get("name", ""))
+    kind = Path(name).suffix.lower().removeprefix(".")
+    if kind not in KINDS:
+        raise SweepError(f"{name or 'The list'} is neither a CMX 3600 list (.edl) nor an OpenTimelineIO file (.otio).")
+    if len(text) > _LONGEST_LIST:
+        raise SweepError(f"{name} is longer than an edit decision list should be.")
+    cuts = read_cuts(text, kind, reel.frames, Fraction(reel.facts["rate"]))
+    shots = cut_by_list(services().viewing.shots(reel), cuts)
+    return _changed(reel, f"Cuts of {name[:60]}", shots)
+
+
+@pages.get("/reels/<int:reel_id>/cuts.<any(edl,otio):kind>")
+def save_list(reel_id: int, kind: str) -> Response:
+    """The shots as an edit decision list."""
+    reel = reel_or_404(reel_id)
+    text = write_cuts(
+        services().viewing.shots(reel),
+        kind,
+        reel.title,
+        Path(reel.path).name,
+        Fraction(reel.facts["rate"]),
+        reel.facts.get("time_code", ""),
+    )
+    stem = Path(reel.path).stem
+    return Response(text, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{stem}.{kind}"'})

@@ -7,9 +7,10 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 
 from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
+from ...jobs.work import look_of, reading_of
 from ...store.models import Reel
 from ..viewing import VIEWS, NotReady, crop
-from .common import reel_or_404, services
+from .common import LOOKED_AT, reel_or_404, services, shot_named
 
 pages = Blueprint("pictures", __name__)
 _LONGEST_CROP = 2600
@@ -40,7 +41,7 @@ def _number(name: str, low: float, high: float, usual: float | None = None) -> i
 
 
 def _frame(reel: Reel, number: int) -> int:
-    if not 0 <= number < reel.facts["frames"]:
+    if not 0 <= number < reel.frames:
         abort(404)
     return number
 
@@ -48,19 +49,23 @@ def _frame(reel: Reel, number: int) -> int:
 @pages.get("/reels/<int:reel_id>/frame/<int:number>.jpg")
 def frame(reel_id: int, number: int) -> Response:
     """A whole frame, small enough to scrub with."""
-    reel = reel_or_404(reel_id)
+    reel = reel_or_404(reel_id, LOOKED_AT)
     number, view = _frame(reel, number), _view()
     shared = services()
     width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
-    if view == "source" and width <= PROXY_WIDTH:
-        return _picture(shared.viewing.proxy(reel).jpeg(number), "jpeg")
+    # After a correction the small copies still show the old colours until they are made again.
+    if view == "source" and width <= PROXY_WIDTH and reel.look == look_of(reading_of(reel)):
+        try:
+            return _picture(shared.viewing.proxy(reel).jpeg(number), "jpeg")
+        except (FileNotFoundError, IndexError):
+            pass
     return _picture(jpeg(shared.viewing.picture(reel, number, view, width, _number("gain", 1, 64, 8))), "jpeg")
 
 
 @pages.get("/reels/<int:reel_id>/crop/<int:number>.png")
 def part(reel_id: int, number: int) -> Response:
     """A part of a frame at 1:1 in exact values."""
-    reel = reel_or_404(reel_id)
+    reel = reel_or_404(reel_id, LOOKED_AT)
     number, view = _frame(reel, number), _view()
     box = (
         _number("x", 0, reel.facts["width"] - 1),
@@ -81,7 +86,7 @@ def row(reel_id: int, y: int) -> Response:
     reel = reel_or_404(reel_id)
     if y >= reel.facts["height"]:
         abort(404)
-    return _picture(jpeg(services().viewing.row_slice(reel, y, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
+    return _picture(jpeg(services().viewing.row_slice(reel, shot_named(reel), y, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
 
 
 @pages.get("/reels/<int:reel_id>/slice/column/<int:x>.jpg")
@@ -90,21 +95,22 @@ def column(reel_id: int, x: int) -> Response:
     reel = reel_or_404(reel_id)
     if x >= reel.facts["width"]:
         abort(404)
-    return _picture(jpeg(services().viewing.column_slice(reel, x, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
+    return _picture(jpeg(services().viewing.column_slice(reel, shot_named(reel), x, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
 
 
 @pages.get("/reels/<int:reel_id>/value/<int:number>")
 def value(reel_id: int, number: int) -> Response:
     """The native samples under a pixel."""
-    reel = reel_or_404(reel_id)
+    reel = reel_or_404(reel_id, LOOKED_AT)
     number = _frame(reel, number)
     x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
     native = services().viewing.frame(reel, number, _view() == "treated")
     samples = {}
     for i, component in enumerate(native.format.components):
         across, down = native.format.subsampling(i)
-        samples[component.name] = int(native.component(i)[y // down, x // across]) >> component.shift
-    return jsonify(x=x, y=y, samples=samples, bits=native.format.components[0].bits)
+        sample = native.component(i)[y // down, x // across]
+        samples[component.name] = round(float(sample), 4) if component.floating else int(sample) >> component.shift
+    return jsonify(x=x, y=y, samples=samples, bits=native.format.components[0].bits, missing=native.missing)
 
 
 @pages.get("/reels/<int:reel_id>/light")
@@ -122,6 +128,24 @@ def light(reel_id: int) -> Response:
     return jsonify(first=first, stop=stop, low=[round(float(v), 4) for v in lows], high=[round(float(v), 4) for v in highs])
 
 
+@pages.get("/reels/<int:reel_id>/lanes")
+def lanes(reel_id: int) -> Response:
+    """Repeated and missing frames, as runs within a range; at most as many as asked for, the rest merged."""
+    reel = reel_or_404(reel_id)
+    repeats = services().viewing.repeats(reel)
+    count = reel.frames
+    first = _number("first", 0, count - 1, 0)
+    stop = _number("stop", first + 1, count, count)
+    points = min(_number("points", 2, 4000, 800), stop - first)
+    edges = np.linspace(first, stop, points + 1).round().astype(int)[:-1]
+    repeated = np.add.reduceat(repeats.repeated[:stop].astype(np.int32), edges)
+    fields = np.maximum.reduceat((repeats.fields[:stop] > 0).astype(np.int8), edges)
+    missing = np.zeros(count, bool)
+    missing[[n for n in reel.facts.get("absent", []) if n < count]] = True
+    gone = np.maximum.reduceat(missing[:stop], edges)
+    return jsonify(first=first, stop=stop, repeated=repeated.tolist(), fields=fields.tolist(), missing=gone.astype(int).tolist())
+
+
 @pages.get("/reels/<int:reel_id>/rows.png")
 def rows(reel_id: int) -> Response:
     """The row profiles as a picture: each line is one frame's row means less the shot's mean profile."""
@@ -131,6 +155,9 @@ def rows(reel_id: int) -> Response:
     stop = _number("stop", first + 1, len(profiles), len(profiles))
     lines = min(_number("points", 2, 4000, 800), stop - first)
     part = profiles[first:stop]
+    if len(part) > 4 * lines:
+        # What a line of the strip stands for is averaged first: no more can be seen.
+        part = cv2.resize(part, (part.shape[1], 4 * lines), interpolation=cv2.INTER_AREA)
     # Slow change of the scene is taken away so that rolling bands stand out.
     smooth = cv2.blur(part, (1, 25), borderType=cv2.BORDER_REPLICATE)
     fast = part - smooth

@@ -6,14 +6,21 @@ import contextlib
 import re
 import shutil
 import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
 
 from ...core.errors import SweepError
 from ...core.media.aside import written_aside
+from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
+from ...jobs.work import size_of
+from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
-from .common import body, reel_or_404, services
+from .. import words
+from .common import LOOKED_AT, body, follow_up, reel_or_404, services
+from .reels import done_of
 
 pages = Blueprint("rack", __name__)
 _BLOCK = 1 << 20
@@ -22,24 +29,123 @@ _BLOCK = 1 << 20
 @pages.get("/")
 def show() -> str:
     """The front page."""
-    return render_template("rack.html", jobs=_jobs(), allowed=services().allowed, upload_limit=services().upload_limit)
+    shared = services()
+    return render_template(
+        "rack.html", jobs=_jobs(), shelved=_jobs(archived=True), allowed=shared.allowed, upload_limit=shared.upload_limit
+    )
 
 
 @pages.get("/rack/list")
 def listing() -> str:
     """The list alone, for bringing it up to date."""
-    return render_template("rack_list.html", jobs=_jobs())
+    return render_template("rack_list.html", jobs=_jobs(), shelved=_jobs(archived=True))
 
 
-def _jobs() -> list[tuple[Job, list[tuple[Reel, Task | None]]]]:
+@dataclass
+class _Row:
+    """A reel as the rack shows it."""
+
+    reel: Reel
+    busy: Task | None
+    done: set[str]
+    disk: int
+
+
+def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
     rows = []
-    for job in Job.select().order_by(Job.id):
+    data = services().data
+    for job in Job.select().where(Job.archived == archived).order_by(Job.id):
         reels = []
         for reel in job.reels.order_by(Reel.id):
             busy = Task.select().where(Task.reel == reel, Task.state.in_(["waiting", "running"])).order_by(Task.id).first()
-            reels.append((reel, busy))
+            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel)))
         rows.append((job, reels))
     return rows
+
+
+def _disk(data: DataFolder, reel: Reel) -> int:
+    """Bytes that the application's own files of a reel take."""
+    return size_of(data.of_reel(reel.id)) + sum(size_of(data.delivery(t.id, "x").parent) for t in reel.tasks.where(Task.kind == "render"))
+
+
+@pages.post("/jobs/<int:job_id>")
+def describe_job(job_id: int) -> Response:
+    """Rename a job, note the customer's reference, write notes, put it away or take it out again."""
+    job = Job.get_or_none(Job.id == job_id)
+    if job is None:
+        abort(404)
+    sent = body()
+    for name, most in (("title", 200), ("reference", 120), ("notes", 20_000)):
+        if name in sent:
+            text = str(sent[name]).strip()[:most]
+            if name == "title" and not text:
+                abort(400, "A job has a title.")
+            setattr(job, name, text)
+    if "archived" in sent:
+        job.archived = bool(sent["archived"])
+    job.save()
+    return jsonify(said="Put away." if job.archived and "archived" in sent else "Noted.")
+
+
+@pages.post("/jobs/<int:job_id>/remove")
+def remove_job(job_id: int) -> Response:
+    """Remove a job with its reels; source files stay."""
+    job = Job.get_or_none(Job.id == job_id)
+    if job is None:
+        abort(404)
+    for reel in list(job.reels):
+        _remove(reel)
+    job.delete_instance(recursive=True)
+    return jsonify(removed=job_id)
+
+
+@pages.post("/reels/<int:reel_id>/rename")
+def rename(reel_id: int) -> Response:
+    """Give a reel another title; its file keeps its name."""
+    reel = reel_or_404(reel_id, needs=())
+    title = str(body().get("title", "")).strip()[:200]
+    if not title:
+        abort(400, "A reel has a title.")
+    Reel.update(title=title).where(Reel.id == reel.id).execute()
+    return jsonify(said=title)
+
+
+@pages.get("/storage")
+def storage() -> str:
+    """What lies in the data folder, and what of it can be made again."""
+    data = services().data
+    rows = []
+    for reel in Reel.select().order_by(Reel.id):
+        renders = [t for t in reel.tasks if t.kind == "render" and t.state == "done"]
+        deliveries = [(t, size_of(data.delivery(t.id, "x").parent)) for t in renders]
+        rows.append((reel, size_of(data.volumes(reel.id)), size_of(data.of_reel(reel.id)) - size_of(data.volumes(reel.id)), deliveries))
+    usage = shutil.disk_usage(data.root)
+    return render_template(
+        "storage.html",
+        rows=rows,
+        analyses=size_of(data.analyses),
+        uploads=size_of(data.uploads),
+        chunks=size_of(data.root / "chunks"),
+        free=usage.free,
+        total=usage.total,
+        root=data.root,
+    )
+
+
+@pages.post("/storage/free")
+def free() -> Response:
+    """Let go of what is made again when it is needed: shots laid open, and analyses."""
+    data = services().data
+    if Task.select().where(Task.state.in_(["waiting", "running"])).exists():
+        raise SweepError("Work is under way that needs these files. Wait for it to finish, or stop it first.")
+    before = size_of(data.analyses) + sum(size_of(data.volumes(r.id)) for r in Reel.select())
+    shutil.rmtree(data.analyses, ignore_errors=True)
+    for reel in Reel.select():
+        shutil.rmtree(data.volumes(reel.id), ignore_errors=True)
+    shutil.rmtree(data.root / "chunks", ignore_errors=True)
+    for reel in Reel.select().where(Reel.state == "ready"):
+        follow_up(reel)
+    return jsonify(said=f"{words.size(before)} freed.")
 
 
 def take_in(path: Path, title: str, job: Job, accept_missing: bool = False) -> Reel:
@@ -59,9 +165,26 @@ def _job_for(title: str | None) -> Job:
 @pages.post("/reels/upload")
 def upload() -> Response:
     """Take in a reel whose bytes are the body of the request."""
-    shared = services()
-    limit = shared.upload_limit
-    told = request.content_length
+    name = _clean(request.args.get("name", "")) or "reel"
+    folder = services().data.uploads / uuid.uuid4().hex
+    folder.mkdir(parents=True)
+    try:
+        _receive(folder / name)
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    reel = take_in(folder / name, Path(name).stem, _job_for(request.args.get("job")))
+    return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
+
+
+def _clean(name: str) -> str:
+    """A name without anything that means a path."""
+    return re.sub(r"[^\w.() -]", "_", Path(name).name)[-120:].lstrip(".")
+
+
+def _receive(path: Path) -> None:
+    """Write the body of the request to `path`; whole or not at all."""
+    limit, told = services().upload_limit, request.content_length
     if told is None:
         abort(411, "The length of the upload is not told.")
     if told > limit:
@@ -69,24 +192,15 @@ def upload() -> Response:
             413,
             f"The file is {told / 1e6:.0f} MB; uploads are limited to {limit / 1e6:.0f} MB. Put it into an allowed folder and open it by path.",
         )
-    name = re.sub(r"[^\w.() -]", "_", Path(request.args.get("name", "")).name)[-120:].lstrip(".") or "reel"
-    folder = shared.data.uploads / uuid.uuid4().hex
-    folder.mkdir(parents=True)
-    try:
-        received = 0
-        with written_aside(folder / name) as stream:
-            while block := request.stream.read(_BLOCK):
-                received += len(block)
-                if received > limit:
-                    abort(413, f"Uploads are limited to {limit / 1e6:.0f} MB.")
-                stream.write(block)
-            if received != told:
-                raise SweepError(f"The upload of {name} broke off after {received} of {told} bytes. Send it again.")
-    except BaseException:
-        shutil.rmtree(folder, ignore_errors=True)
-        raise
-    reel = take_in(folder / name, Path(name).stem, _job_for(request.args.get("job")))
-    return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
+    received = 0
+    with written_aside(path) as stream:
+        while block := request.stream.read(_BLOCK):
+            received += len(block)
+            if received > limit:
+                abort(413, f"Uploads are limited to {limit / 1e6:.0f} MB.")
+            stream.write(block)
+        if received != told:
+            raise SweepError(f"The upload of {path.name} broke off after {received} of {told} bytes. Send it again.")
 
 
 @pages.post("/reels/open")
@@ -99,23 +213,70 @@ def open_path() -> Response:
         abort(400, "Give the path of a movie file.")
     if not allowed:
         raise SweepError("No folder was allowed at start. Start the application with --allow FOLDER, or upload the file.")
-    try:
-        path = Path(text).resolve(strict=True)
-    except (OSError, RuntimeError, ValueError):
-        # The same words as for a path that is not allowed: what lies outside is nobody's business.
-        path = None
-    if path is None or not any(path.is_relative_to(folder) for folder in allowed):
-        raise SweepError(f"{text} is not a file in the folders allowed at start: {', '.join(str(f) for f in allowed)}.")
-    if not path.is_file():
-        raise SweepError(f"{text} is a folder. Give the path of a movie file.")
+    path = _allowed_path(text, allowed)
+    if path is None:
+        # The same words as for a path that is not there: what lies outside is nobody's business.
+        raise SweepError(f"{text} is not a file or sequence in the folders allowed at start: {', '.join(str(f) for f in allowed)}.")
+    if is_sequence(path):
+        list_sequence(path)
     reel = take_in(path, path.stem, _job_for(str(sent.get("job") or "")))
+    return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
+
+
+def _allowed_path(text: str, allowed: Sequence[Path]) -> Path | None:
+    """The path, if it is a file, a folder or a pattern of pictures inside an allowed folder; links are followed first."""
+    try:
+        path = Path(text)
+        path = path.parent.resolve(strict=True) / path.name if is_sequence(path) and not path.exists() else path.resolve(strict=True)
+    except (OSError, RuntimeError, ValueError):
+        return None
+    inside = any(path.is_relative_to(folder) for folder in allowed)
+    return path if inside and (path.is_file() or is_sequence(path)) else None
+
+
+@pages.post("/reels/sequence")
+def begin_sequence() -> Response:
+    """Begin the upload of a sequence's pictures; they are sent one by one and then taken in."""
+    folder = services().data.uploads / uuid.uuid4().hex / (_clean(str(body().get("name", ""))) or "sequence")
+    folder.mkdir(parents=True)
+    return jsonify(token=folder.parent.name)
+
+
+def _sequence_folder(token: str) -> Path:
+    parent = services().data.uploads / token
+    if not re.fullmatch(r"[0-9a-f]{32}", token) or not parent.is_dir():
+        abort(404, "That upload is not there any more. Start again.")
+    return next(p for p in parent.iterdir() if p.is_dir())
+
+
+@pages.post("/reels/sequence/<token>/picture")
+def add_picture(token: str) -> Response:
+    """One picture of a sequence, as the body of the request."""
+    folder = _sequence_folder(token)
+    name = _clean(request.args.get("name", ""))
+    if Path(name).suffix.lower() not in SUFFIXES:
+        abort(400, f"{name} is not a picture of a sequence (DPX, TIFF, PNG, OpenEXR or JPEG).")
+    _receive(folder / name)
+    return jsonify(received=name)
+
+
+@pages.post("/reels/sequence/<token>/finish")
+def finish_sequence(token: str) -> Response:
+    """Take in a sequence whose pictures have all been sent."""
+    folder = _sequence_folder(token)
+    list_sequence(folder)
+    reel = take_in(folder, folder.name, _job_for(str(body().get("job") or "")))
     return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
 
 
 @pages.post("/reels/<int:reel_id>/remove")
 def remove(reel_id: int) -> Response:
     """Take a reel off the rack; its file is removed only if it came by upload."""
-    reel = reel_or_404(reel_id, ready=False)
+    _remove(reel_or_404(reel_id, needs=()))
+    return jsonify(removed=reel_id)
+
+
+def _remove(reel: Reel) -> None:
     shared = services()
     for task in reel.tasks:
         shared.queue.cancel(task)
@@ -127,12 +288,16 @@ def remove(reel_id: int) -> Response:
         with contextlib.suppress(OSError):
             shutil.rmtree(path.parent)
     reel.delete_instance(recursive=True)
-    return jsonify(removed=reel_id)
 
 
 @pages.get("/thumbs/<int:reel_id>.jpg")
 def thumb(reel_id: int) -> Response:
     """A small picture of the reel's middle."""
-    reel = reel_or_404(reel_id)
-    proxy = services().viewing.proxy(reel)
+    reel = reel_or_404(reel_id, LOOKED_AT)
+    try:
+        proxy = services().viewing.proxy(reel)
+    except FileNotFoundError:
+        abort(404)
+    if not len(proxy):
+        abort(404)
     return Response(proxy.jpeg(len(proxy) // 2), mimetype="image/jpeg", headers={"Cache-Control": "private, max-age=600"})

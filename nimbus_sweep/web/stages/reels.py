@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+from fractions import Fraction
+
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, url_for
 from werkzeug.wrappers import Response as Redirect
 
+from ...jobs.work import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
-from .common import STAGES, body, follow_up, latest, reel_or_404, services
+from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_named, reel_or_404, services
 
 pages = Blueprint("reels", __name__)
 
@@ -18,42 +23,76 @@ _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
 @pages.get("/reels/<int:reel_id>")
 def enter(reel_id: int) -> Redirect:
     """Go to the stage the reel is at."""
-    reel = reel_or_404(reel_id, ready=False)
-    return redirect(url_for("reels.work", reel_id=reel_id, stage="condition" if reel.state == "ready" else "intake"))
+    reel = reel_or_404(reel_id, needs=())
+    begun = reel.state == "ready" and any(s.surveyed is not None for s in services().viewing.shots(reel))
+    return redirect(url_for("reels.work", reel_id=reel_id, stage="condition" if begun else "intake"))
 
 
 @pages.get("/reels/<int:reel_id>/<any(intake,condition,treatment,inspection,delivery):stage>")
 def work(reel_id: int, stage: str) -> str:
     """The work page."""
-    reel = reel_or_404(reel_id, ready=False)
+    reel = reel_or_404(reel_id, needs=())
     if reel.state != "ready":
         stage = "intake"
-    settings = {s.name: s.value for s in Setting.select()}
-    return render_template("work.html", reel=reel, stage=stage, stages=STAGES, done=_done(reel), settings=settings, start=_start(reel))
+    else:
+        lay_open(reel, 0)
+    settings = {s.name: s.value for s in Setting.select() if s.name in _KEPT_SETTINGS}
+    return render_template("work.html", reel=reel, stage=stage, stages=STAGES, done=done_of(reel), settings=settings, start=_start(reel))
 
 
 def _start(reel: Reel) -> dict[str, object]:
     facts = reel.facts or {}
-    numbers = [int(n) for n in services().viewing.volume(reel).numbers] if reel.state == "ready" else []
     return {
         "id": reel.id,
-        "ready": reel.state == "ready",
-        "frames": facts.get("frames", 0),
+        "state": reel.state,
+        "ready": reel.state in LOOKED_AT,
+        "frames": reel.frames,
         "rate": facts.get("rate", "24"),
         "width": facts.get("width", 0),
         "height": facts.get("height", 0),
-        "held": numbers,
-        "fingerprint": reel.fingerprint[:12],
+        "aspect": float(Fraction(facts.get("aspect", "1"))),
+        "timeCode": facts.get("time_code", ""),
+        "absent": facts.get("absent", []),
+        "mark": mark_of(reel),
+        "shots": _shots(reel),
     }
 
 
-def _done(reel: Reel) -> set[str]:
-    done = set()
-    if reel.state == "ready":
-        done.add("intake")
-    if latest(reel, "survey", "done"):
+def mark_of(reel: Reel) -> str:
+    """What the addresses of a reel's pictures carry, so that what they name never changes."""
+    told = f"{reel.fingerprint}{reel.modified}{json.dumps(reel.reading)}{reel.look}{reel.state == 'ready'}"
+    return hashlib.sha256(told.encode()).hexdigest()[:12]
+
+
+def _shots(reel: Reel) -> list[dict[str, object]]:
+    if reel.state != "ready":
+        return [
+            {
+                "first": 0,
+                "stop": max(1, reel.frames),
+                "enter": 0,
+                "leave": max(1, reel.frames),
+                "use": "treat",
+                "cut": "start",
+                "confirmed": True,
+                "name": "",
+            }
+        ]
+    return [
+        s.model_dump(include={"first", "stop", "enter", "leave", "use", "cut", "confirmed", "name"}) for s in services().viewing.shots(reel)
+    ]
+
+
+def done_of(reel: Reel) -> set[str]:
+    """The stages that are finished."""
+    done: set[str] = set()
+    if reel.state != "ready":
+        return done
+    done.add("intake")
+    shots = [s for s in services().viewing.shots(reel) if s.use == "treat"]
+    if shots and all(s.surveyed is not None for s in shots):
         done.add("condition")
-    if edits.recipe_of(edits.current(reel)).active:
+    if any(s.treated for s in shots):
         done.add("treatment")
     compared = latest(reel, "inspection", "done")
     if compared and compared.result["proven"]:
@@ -66,27 +105,39 @@ def _done(reel: Reel) -> set[str]:
 @pages.get("/reels/<int:reel_id>/state")
 def state(reel_id: int) -> Response:
     """What the page has to know to stay up to date."""
-    reel = reel_or_404(reel_id, ready=False)
+    reel = reel_or_404(reel_id, needs=())
     tasks = Task.select().where(Task.reel == reel).order_by(Task.id.desc()).limit(8)
-    edit = edits.current(reel)
     ready = reel.state == "ready"
+    viewing = services().viewing
+    shots = viewing.shots(reel) if ready else ()
+    treated = any(s.treated for s in shots) and viewing.ready(reel)
     return jsonify(
         reel=reel.state,
-        revision=edit.id,
-        undo=edits.can_undo(reel),
-        redo=edits.can_redo(reel),
-        treated=bool(ready and services().viewing.settled(reel).active and services().viewing.ready(reel)),
-        done=sorted(_done(reel)),
-        sites=[
-            {k: f[k] for k in ("x", "y", "width", "height", "state", "title", "by_hand")} | {"index": i}
-            for i, f in enumerate(edit.findings)
-        ],
+        mark=mark_of(reel),
+        aspect=float(Fraction((reel.facts or {}).get("aspect", "1"))),
+        rate=(reel.facts or {}).get("rate", "24"),
+        revision=edits.current(reel).mark if ready else "",
+        undo=edits.can_undo(reel) if ready else None,
+        redo=edits.can_redo(reel) if ready else None,
+        treated=treated,
+        done=sorted(done_of(reel)),
+        shots=_shots(reel),
+        laid=[int(volume_path(services().data, reel, s.first, s.stop).exists()) for s in shots],
+        sites=[[{k: f[k] for k in _SITE} | {"index": i} for i, f in enumerate(s.findings)] for s in shots],
         tasks=[_task(t, reel) for t in tasks],
     )
 
 
+@pages.post("/reels/<int:reel_id>/open")
+def open_shot(reel_id: int) -> Response:
+    """Lay a shot open in time, if it is not."""
+    reel = reel_or_404(reel_id)
+    lay_open(reel, place_named(reel))
+    return jsonify(queued=True)
+
+
 def _task(task: Task, reel: Reel) -> dict[str, object]:
-    frames = (reel.facts or {}).get("frames", 0)
+    frames = reel.frames
     left = (1 - task.share) * frames / task.rate if task.rate > 0 and task.state == "running" else None
     return {
         "id": task.id,

@@ -8,7 +8,7 @@ from pydantic import ValidationError
 from ...core.steps import STEPS
 from ...core.treatment import Recipe, Step, told
 from ...store import edits
-from .common import SweepError, body, follow_up, latest, reel_or_404, services
+from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
 
 pages = Blueprint("treatment", __name__)
 
@@ -17,31 +17,34 @@ pages = Blueprint("treatment", __name__)
 def sheet(reel_id: int) -> str:
     """The sheet."""
     reel = reel_or_404(reel_id)
-    edit = edits.current(reel)
-    recipe = edits.recipe_of(edit)
+    shots, place = services().viewing.shots(reel), place_named(reel)
+    shot = shots[place]
+    recipe = shot.recipe
     return render_template(
         "sheets/treatment.html",
         reel=reel,
+        shots=shots,
+        place=place,
+        shot=shot,
         steps=[(step, STEPS[step.kind]) for step in recipe.steps],
         others=[kind for kind in STEPS.values() if kind.kind not in {s.kind for s in recipe.steps}],
-        kept=edits.kept(edit),
-        mended=edits.mended(edit),
+        kept=edits.kept(shot),
+        mended=edits.mended(shot),
         ready=services().viewing.ready(reel),
         analysis=latest(reel, "analysis"),
-        surveyed=latest(reel, "survey", "done"),
+        surveyed=shot.surveyed is not None,
     )
 
 
 def _changed(reel_id: int, what: str, steps: list[Step]) -> Response:
     reel = reel_or_404(reel_id)
-    recipe = edits.recipe_of(edits.current(reel))
-    edits.change(reel, what, recipe=recipe.model_copy(update={"steps": tuple(steps)}))
+    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
     follow_up(reel)
     return jsonify(said=what)
 
 
 def _steps(reel_id: int, index: int | None = None) -> list[Step]:
-    steps = list(edits.recipe_of(edits.current(reel_or_404(reel_id))).steps)
+    steps = list(shot_named(reel_or_404(reel_id)).recipe.steps)
     if index is not None and index >= len(steps):
         abort(404)
     return steps
@@ -95,11 +98,22 @@ def put_on(reel_id: int) -> Response:
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps))
 
 
+@pages.post("/reels/<int:reel_id>/recipe/everywhere")
+def everywhere(reel_id: int) -> Response:
+    """Put the shot's steps on every other shot that is treated; what they act on is each shot's own."""
+    reel = reel_or_404(reel_id)
+    mine = shot_named(reel)
+    shots = tuple(s.with_(recipe=mine.recipe) if s.use == "treat" else s for s in services().viewing.shots(reel))
+    edits.change(reel, "Steps put on every shot", shots)
+    follow_up(reel)
+    return jsonify(said="The steps are on every shot now.")
+
+
 @pages.get("/reels/<int:reel_id>/recipe.json")
 def recipe(reel_id: int) -> Response:
     """The treatment as a recipe file, its sites named."""
     reel = reel_or_404(reel_id)
-    named = services().viewing.settled(reel).model_copy(update={"name": reel.title[:200]})
+    named = edits.settled(shot_named(reel)).model_copy(update={"name": reel.title[:200]})
     return Response(
         named.model_dump_json(indent=2), mimetype="application/json", headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
     )

@@ -4,6 +4,9 @@ const start = JSON.parse(document.getElementById("start").textContent);
 
 class Bench extends EventTarget {
   reel = start;
+  shots = start.shots;
+  mark = start.mark;
+  aspect = start.aspect;
   frame = 0;
   x = Math.floor(start.width / 2);
   y = Math.floor(start.height / 2);
@@ -20,8 +23,9 @@ class Bench extends EventTarget {
   loop = "all";
   playing = false;
   treated = false; // whether the treated picture can be shown
-  revision = 0;
-  sites = [];
+  revision = "";
+  sitesByShot = [];
+  laid = [];
   selected = null;
 
   set(values) {
@@ -34,6 +38,16 @@ class Bench extends EventTarget {
 
   go(frame) { this.set({ frame: Math.min(Math.max(0, Math.round(frame)), this.reel.frames - 1) }); }
 
+  // The shot the current frame lies in, and its place among the shots.
+  get shotAt() {
+    const at = this.shots.findIndex((s) => this.frame >= s.first && this.frame < s.stop);
+    return Math.max(0, at);
+  }
+
+  get shot() { return this.shots[this.shotAt]; }
+
+  get sites() { return this.sitesByShot[this.shotAt] ?? []; }
+
   aim(x, y) {
     this.set({
       x: Math.min(Math.max(0, Math.floor(x)), this.reel.width - 1),
@@ -41,20 +55,21 @@ class Bench extends EventTarget {
     });
   }
 
-  // Scale and offset of the picture inside a box of that size, in CSS pixels.
+  // Scale (down, and across where pixels are not square) and offset of the picture inside a box, in CSS pixels.
   place(width, height) {
     const { width: w, height: h } = this.reel;
-    const fit = Math.min(width / w, height / h);
+    const fit = Math.min(width / (w * this.aspect), height / h);
     const scale = this.zoom ?? fit;
-    const along = (size, length, centre) => {
-      const span = length * scale;
+    const across = scale * this.aspect;
+    const along = (size, length, centre, by) => {
+      const span = length * by;
       if (span <= size) return (size - span) / 2;
-      return Math.min(0, Math.max(size - span, size / 2 - centre * scale));
+      return Math.min(0, Math.max(size - span, size / 2 - centre * by));
     };
     // Whole device pixels, so that pictures of whole multiples keep hard pixels.
     const ratio = window.devicePixelRatio || 1;
     const snap = (v) => Math.round(v * ratio) / ratio;
-    return { scale, fit, left: snap(along(width, w, this.centreX)), top: snap(along(height, h, this.centreY)) };
+    return { scale, across, fit, left: snap(along(width, w, this.centreX, across)), top: snap(along(height, h, this.centreY, scale)) };
   }
 
   // The views a picture is made of, left to right.

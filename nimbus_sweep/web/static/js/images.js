@@ -9,7 +9,7 @@ const drawn = new EventTarget();
 function base() { return `/reels/${bench.reel.id}`; }
 
 // Source pictures do not change with the treatment; the others carry its revision.
-function mark(view) { return view === "source" ? bench.reel.fingerprint : `${bench.reel.fingerprint}-${bench.revision}`; }
+function mark(view) { return view === "source" ? bench.mark : `${bench.mark}-${bench.revision}`; }
 
 export function frameUrl(frame, view, width) {
   return `${base()}/frame/${frame}.jpg?view=${view}&w=${width}&gain=${bench.gain}&m=${mark(view)}`;
@@ -20,7 +20,8 @@ export function cropUrl(frame, view, box) {
 }
 
 export function sliceUrl(kind, at, view) {
-  return `${base()}/slice/${kind}/${at}.jpg?view=${view}&gain=${bench.gain}&m=${mark(view)}`;
+  const { first, stop } = bench.shot;
+  return `${base()}/slice/${kind}/${at}.jpg?view=${view}&gain=${bench.gain}&shot=${bench.shotAt}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
 }
 
 export function fetchImage(url) {

@@ -15,8 +15,9 @@ export function panes(width, height) {
   if (bench.layout !== "side") return views.map((view) => ({ view, x: 0, y: 0, width, height }));
   // Wide pictures are larger one above the other.
   const { width: w, height: h } = bench.reel;
-  const beside = Math.min((width - 4) / 2 / w, height / h);
-  const below = Math.min(width / w, (height - 4) / 2 / h);
+  const shown = w * bench.aspect;
+  const beside = Math.min((width - 4) / 2 / shown, height / h);
+  const below = Math.min(width / shown, (height - 4) / 2 / h);
   return views.map((view, i) => beside >= below
     ? { view, x: i * ((width - 4) / 2 + 4), y: 0, width: (width - 4) / 2, height }
     : { view, x: 0, y: i * ((height - 4) / 2 + 4), width, height: (height - 4) / 2 });
@@ -28,19 +29,30 @@ export function transform() {
   return { ...place, left: place.left + pane.x, top: place.top + pane.y, pane };
 }
 
+// Frame numbers as time code, counted from the reel's own first code (SMPTE ST 12-1, drop frame by the semicolon).
 function timecode(frame) {
   const [a, b] = bench.reel.rate.split("/").map(Number);
   const whole = Math.max(1, Math.round(a / (b || 1)));
   const two = (v) => String(v).padStart(2, "0");
-  const seconds = Math.floor(frame / whole);
-  return `${two(Math.floor(seconds / 3600))}:${two(Math.floor(seconds / 60) % 60)}:${two(seconds % 60)}:${two(frame % whole)}`;
+  const [h, m, s, f] = (bench.reel.timeCode || "00:00:00:00").split(/[:;]/).map(Number);
+  const drop = bench.reel.timeCode.includes(";") ? Math.round(whole / 15) : 0;
+  const minutes = 60 * h + m;
+  let count = ((minutes * 60 + s) * whole + f) - drop * (minutes - Math.floor(minutes / 10)) + frame;
+  if (drop) {
+    const ten = 600 * whole - 9 * drop;
+    const minute = 60 * whole - drop;
+    const rest = count % ten;
+    count += 9 * drop * Math.floor(count / ten) + (rest > drop ? drop * Math.floor((rest - drop) / minute) : 0);
+  }
+  const seconds = Math.floor(count / whole);
+  return `${two(Math.floor(seconds / 3600) % 24)}:${two(Math.floor(seconds / 60) % 60)}:${two(seconds % 60)}${drop ? ";" : ":"}${two(count % whole)}`;
 }
 
 // The part of the picture a pane shows, on whole pixels, with a little to spare for moving.
 function visible(pane, place) {
-  const x = Math.max(0, Math.floor(-place.left / place.scale) & ~31);
+  const x = Math.max(0, Math.floor(-place.left / place.across) & ~31);
   const y = Math.max(0, Math.floor(-place.top / place.scale) & ~31);
-  const right = Math.min(bench.reel.width, Math.ceil((pane.width - place.left) / place.scale) + 32);
+  const right = Math.min(bench.reel.width, Math.ceil((pane.width - place.left) / place.across) + 32);
   const bottom = Math.min(bench.reel.height, Math.ceil((pane.height - place.top) / place.scale) + 32);
   return { x, y, w: Math.max(1, right - x), h: Math.max(1, bottom - y) };
 }
@@ -53,14 +65,14 @@ function wanted(pane, place, ratio) {
     const box = visible(pane, place);
     return { url: cropUrl(bench.frame, pane.view, box), box, small };
   }
-  const width = Math.min(bench.reel.width, Math.ceil(bench.reel.width * place.scale * ratio));
+  const width = Math.min(bench.reel.width, Math.ceil(bench.reel.width * Math.max(place.scale, place.across) * ratio));
   return { url: width <= PROXY ? small : frameUrl(bench.frame, pane.view, Math.ceil(width / 160) * 160), box: null, small };
 }
 
 // The picture takes the height its shape needs; the row slice takes what is left.
 export function share() {
   const views = canvas.parentElement.parentElement;
-  const height = (canvas.clientWidth * bench.reel.height) / Math.max(1, bench.reel.width);
+  const height = (canvas.clientWidth * bench.reel.height) / Math.max(1, bench.reel.width * bench.aspect);
   views.style.setProperty("--picture-height", `${Math.round(height)}px`);
 }
 
@@ -91,10 +103,10 @@ export function draw() {
       pen.imageSmoothingEnabled = !(got.box && place.scale * ratio >= 1);
       pen.imageSmoothingQuality = "high";
       const box = got.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height };
-      pen.drawImage(got.entry.image, box.x * place.scale, box.y * place.scale, box.w * place.scale, box.h * place.scale);
+      pen.drawImage(got.entry.image, box.x * place.across, box.y * place.scale, box.w * place.across, box.h * place.scale);
     }
-    if (bench.rings) rings(pen, place.scale);
-    crosshair(pen, place.scale);
+    if (bench.rings) rings(pen, place);
+    crosshair(pen, place);
     pen.restore();
   }
   last = { ...last, ...current };
@@ -103,11 +115,11 @@ export function draw() {
   label();
 }
 
-function rings(pen, scale) {
+function rings(pen, { scale, across }) {
   const radius = Math.max(8, 7 * scale);
   for (const site of bench.sites) {
     if (site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
-    const x = (site.x + site.width / 2) * scale;
+    const x = (site.x + site.width / 2) * across;
     const y = (site.y + site.height / 2) * scale;
     const chosen = bench.selected === site.index;
     doubleStroke(pen, () => {
@@ -124,8 +136,8 @@ function rings(pen, scale) {
   }
 }
 
-function crosshair(pen, scale) {
-  const x = (bench.x + 0.5) * scale;
+function crosshair(pen, { scale, across }) {
+  const x = (bench.x + 0.5) * across;
   const y = (bench.y + 0.5) * scale;
   const gap = Math.max(6, 1.5 * scale);
   pen.save();
@@ -136,7 +148,7 @@ function crosshair(pen, scale) {
     pen.lineDashOffset = offset;
     pen.beginPath();
     pen.moveTo(0, y); pen.lineTo(x - gap, y);
-    pen.moveTo(x + gap, y); pen.lineTo(bench.reel.width * scale, y);
+    pen.moveTo(x + gap, y); pen.lineTo(bench.reel.width * across, y);
     pen.moveTo(x, 0); pen.lineTo(x, y - gap);
     pen.moveTo(x, y + gap); pen.lineTo(x, bench.reel.height * scale);
     pen.stroke();
@@ -153,10 +165,13 @@ function splitEdge(pen, width, height) {
 function label() {
   const names = { source: "source", treated: "treated", difference: `difference x${bench.gain}` };
   const zoom = transform().scale;
-  tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
+  const shots = bench.shots.length > 1 ? `  shot ${bench.shotAt + 1}` : "";
+  tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
   const waiting = bench.view !== "source" && !bench.treated && !bench.holdSource;
-  warn.hidden = !waiting;
-  if (waiting) warn.textContent = "source shown: the treated picture is not ready";
+  const missing = bench.reel.absent.includes(bench.frame);
+  warn.hidden = !waiting && !missing;
+  if (missing) warn.textContent = `frame ${bench.frame} is missing in the reel`;
+  else if (waiting) warn.textContent = "source shown: the treated picture is not ready";
 }
 
 export function toPicture(event) {
@@ -167,7 +182,7 @@ export function toPicture(event) {
   const pane = all.find((p) => px >= p.x && px < p.x + p.width && py >= p.y && py < p.y + p.height) ?? all[0];
   px -= pane.x; py -= pane.y;
   const place = bench.place(pane.width, pane.height);
-  return { x: (px - place.left) / place.scale, y: (py - place.top) / place.scale, pane, place, px, py };
+  return { x: (px - place.left) / place.across, y: (py - place.top) / place.scale, pane, place, px, py };
 }
 
 export function zoomTo(zoom, at = null) {
@@ -178,7 +193,7 @@ export function zoomTo(zoom, at = null) {
   const scale = next ?? fit;
   bench.set({
     zoom: next,
-    centreX: centre.x + (pane.width / 2 - centre.px) / scale,
+    centreX: centre.x + (pane.width / 2 - centre.px) / (scale * bench.aspect),
     centreY: centre.y + (pane.height / 2 - centre.py) / scale,
   });
 }
@@ -212,8 +227,8 @@ export function listen() {
     if (!drag) return;
     if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
     else if (drag.kind === "move") {
-      const { scale } = transform();
-      bench.set({ centreX: drag.cx - (event.clientX - drag.x) / scale, centreY: drag.cy - (event.clientY - drag.y) / scale });
+      const { scale, across } = transform();
+      bench.set({ centreX: drag.cx - (event.clientX - drag.x) / across, centreY: drag.cy - (event.clientY - drag.y) / scale });
     } else {
       const at = toPicture(event);
       bench.aim(at.x, at.y);

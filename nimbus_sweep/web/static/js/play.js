@@ -5,14 +5,18 @@ import { fetchImage, frameUrl } from "./images.js";
 import { say } from "./api.js";
 
 const button = document.getElementById("play");
-const MODES = ["all", "range", "back and forth", "once"];
+const MODES = ["all", "shot", "range", "back and forth", "once"];
 let begun = 0;
 let origin = 0;
 let dropped = 0;
 let shown = 0;
 
 const rate = () => { const [a, b] = bench.reel.rate.split("/").map(Number); return a / (b || 1); };
-const span = () => (bench.range && bench.loop !== "all" ? bench.range : [0, bench.reel.frames - 1]);
+const span = () => {
+  if (bench.loop === "shot") return [looped.first, looped.stop - 1];
+  return bench.range && bench.loop !== "all" ? bench.range : [0, bench.reel.frames - 1];
+};
+let looped = bench.shot;
 
 function frameFor(steps) {
   const [a, b] = span();
@@ -51,6 +55,7 @@ export function toggle() { if (bench.playing) stop(); else start(); }
 
 function start() {
   if (!bench.reel.ready) return;
+  looped = bench.shot;
   const [a, b] = span();
   origin = bench.frame < a || bench.frame > b || (bench.loop === "once" && bench.frame === b) ? a : bench.frame;
   begun = performance.now();
@@ -69,7 +74,7 @@ export function stop() {
 }
 
 export function nextLoop() {
-  const modes = MODES.filter((m) => m !== "range" || bench.range);
+  const modes = MODES.filter((m) => (m !== "range" || bench.range) && (m !== "shot" || bench.shots.length > 1));
   bench.set({ loop: modes[(modes.indexOf(bench.loop) + 1) % modes.length] });
   if (bench.playing) { stop(); start(); }
 }

@@ -8,15 +8,17 @@ const file = document.getElementById("file");
 const box = document.getElementById("upload");
 const job = document.getElementById("job");
 
+let timer = null;
 async function refresh() {
+  clearTimeout(timer);
   try {
     const fresh = await text("/rack/list");
-    if (fresh.trim() !== list.dataset.last) {
+    if (fresh.trim() !== list.dataset.last && !list.dataset.editing && !list.querySelector("[data-sure]")) {
       list.dataset.last = fresh.trim();
       list.innerHTML = fresh;
     }
   } catch { /* the next round asks again */ }
-  setTimeout(refresh, list.querySelector("[data-busy]") ? 600 : 4000);
+  timer = setTimeout(refresh, list.querySelector("[data-busy]") ? 600 : 4000);
 }
 
 const size = (bytes) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
@@ -44,7 +46,51 @@ async function send(chosen) {
 file.addEventListener("change", () => send(file.files[0]));
 for (const name of ["dragenter", "dragover"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.add("over"); });
 for (const name of ["dragleave", "drop"]) drop.addEventListener(name, () => drop.classList.remove("over"));
-drop.addEventListener("drop", (event) => { event.preventDefault(); send(event.dataTransfer.files[0]); });
+// A folder that is dropped is a sequence; a file is a movie.
+drop.addEventListener("drop", async (event) => {
+  event.preventDefault();
+  const entry = event.dataTransfer.items[0]?.webkitGetAsEntry?.();
+  if (!entry?.isDirectory) { send(event.dataTransfer.files[0]); return; }
+  const reader = entry.createReader();
+  const entries = [];
+  for (;;) {
+    const part = await new Promise((resolve, reject) => reader.readEntries(resolve, reject));
+    if (!part.length) break;
+    entries.push(...part.filter((e) => e.isFile));
+  }
+  sendSequence(entry.name, await Promise.all(entries.map((e) => new Promise((resolve, reject) => e.file(resolve, reject)))));
+});
+
+const folder = document.getElementById("folder");
+folder.addEventListener("change", () => sendSequence(folder.files[0]?.webkitRelativePath.split("/")[0] ?? "sequence", [...folder.files]));
+
+async function sendSequence(name, files) {
+  const pictures = files.filter((f) => /\.(dpx|tiff?|png|exr|jpe?g)$/i.test(f.name)).sort((a, b) => (a.name < b.name ? -1 : 1));
+  if (!pictures.length) { say("That folder holds no pictures of a sequence (DPX, TIFF, PNG, OpenEXR or JPEG).", "error"); return; }
+  box.hidden = false;
+  const bar = box.querySelector("progress");
+  const total = pictures.reduce((sum, f) => sum + f.size, 0);
+  let done = 0, running = null, stopped = false;
+  const began = performance.now();
+  document.getElementById("upload-stop").onclick = () => { stopped = true; running?.stop(); };
+  try {
+    const { token } = await post("/reels/sequence", { name });
+    for (const [n, picture] of pictures.entries()) {
+      if (stopped) throw new Error("The upload was stopped.");
+      running = upload(`/reels/sequence/${token}/picture?name=${encodeURIComponent(picture.name)}`, picture, () => {});
+      await running.done;
+      done += picture.size;
+      bar.value = done / Math.max(1, total);
+      const rate = done / ((performance.now() - began) / 1000);
+      document.getElementById("upload-said").textContent = `${n + 1} of ${pictures.length} pictures, ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
+    }
+    location.href = (await post(`/reels/sequence/${token}/finish`, { job: job.value })).open;
+  } catch (error) {
+    say(error.message, "error");
+  }
+  box.hidden = true;
+  folder.value = "";
+}
 
 document.getElementById("open")?.addEventListener("submit", async (event) => {
   event.preventDefault();
@@ -55,7 +101,32 @@ document.getElementById("open")?.addEventListener("submit", async (event) => {
   }
 });
 
+const describe = document.getElementById("describe");
+async function change(url, body) {
+  try {
+    say((await post(url, body)).said ?? "Done.");
+    list.innerHTML = await text("/rack/list");
+  } catch (error) {
+    say(error.message, "error");
+  }
+}
+
 list.addEventListener("click", async (event) => {
+  const told = event.target.closest("[data-job]");
+  if (told) {
+    const form = describe.querySelector("form");
+    for (const [name, value] of Object.entries(JSON.parse(told.dataset.values))) form.elements[name].value = value;
+    describe.onclose = () => {
+      if (describe.returnValue === "save") change(told.dataset.job, Object.fromEntries(new FormData(form)));
+    };
+    describe.returnValue = "";
+    describe.showModal();
+    return;
+  }
+  const posting = event.target.closest("[data-post]");
+  if (posting) { change(posting.dataset.post, JSON.parse(posting.dataset.body ?? "{}")); return; }
+  const naming = event.target.closest("[data-rename]");
+  if (naming) { rename(naming); return; }
   const button = event.target.closest("[data-remove]");
   if (!button) return;
   if (!button.dataset.sure) {
@@ -65,12 +136,31 @@ list.addEventListener("click", async (event) => {
     return;
   }
   try {
-    await post(`/reels/${button.dataset.remove}/remove`);
+    await post(button.dataset.remove);
     list.innerHTML = await text("/rack/list");
   } catch (error) {
     say(error.message, "error");
   }
 });
+
+// The title becomes a field; Enter keeps what is typed, Escape leaves it.
+function rename(button) {
+  const link = button.closest("article").querySelector("a.font-semibold");
+  const field = document.createElement("input");
+  field.type = "text";
+  field.maxLength = 200;
+  field.value = button.dataset.title;
+  field.setAttribute("aria-label", "Title of the reel");
+  link.replaceWith(field);
+  list.dataset.editing = "yes";
+  field.focus();
+  field.select();
+  const end = () => { delete list.dataset.editing; list.dataset.last = ""; refresh(); };
+  field.addEventListener("keydown", async (event) => {
+    if (event.key === "Enter") { await change(button.dataset.rename, { title: field.value }); end(); }
+    if (event.key === "Escape") end();
+  });
+}
 
 list.dataset.last = list.innerHTML.trim();
 refresh();

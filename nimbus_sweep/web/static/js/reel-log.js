@@ -9,31 +9,42 @@ const said = document.getElementById("log-said");
 let first = 0;
 let stop = bench.reel.frames;
 let light = null;
+let lanes = null;
+let strip = null;
 let pending = null;
 let hover = null;
 
-const COLUMNS = { number: 4, thumb: 40, light: 80, rows: 108, altered: 140 };
+const COLUMNS = { number: 4, thumb: 40, light: 78, rows: 104, repeats: 134, altered: 142 };
 const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const yOf = (frame, height) => ((frame - first) / (stop - first)) * height;
 const frameAt = (y, height) => first + (y / height) * (stop - first);
 
-async function fetchLight() {
-  const want = `${first}-${stop}`;
-  if (!bench.reel.ready || light?.want === want || pending === want) return;
+// What is drawn of a range comes from the server in as many lines as the strip has, however long the reel is; while a
+// new range is fetched the old one is stretched to it.
+async function fetchLines() {
+  const want = `${bench.mark}-${first}-${stop}`;
+  if (bench.reel.state !== "ready" || light?.want === want || pending === want) return;
   pending = want;
   const points = Math.min(1200, stop - first);
+  const range = `first=${first}&stop=${stop}&points=${points}`;
   try {
-    const told = await get(`/reels/${bench.reel.id}/light?first=${first}&stop=${stop}&points=${points}`);
-    if (pending === want) light = { ...told, want };
+    const [curve, marks] = await Promise.all(["light", "lanes"].map((what) => get(`/reels/${bench.reel.id}/${what}?${range}`)));
+    if (pending === want) { light = { ...curve, want }; lanes = marks; }
   } catch { /* the strip stays empty; the next zoom asks again */ }
-  pending = null;
+  if (pending === want) pending = null;
   draw();
+}
+
+let wait = null;
+function fetchSoon() {
+  clearTimeout(wait);
+  wait = setTimeout(fetchLines, light ? 60 : 0);
 }
 
 export function draw() {
   const { pen, width, height } = fitCanvas(canvas);
   if (!bench.reel.ready) return;
-  fetchLight();
+  fetchSoon();
   const ink = colour("--ink"), soft = colour("--soft"), rule = colour("--rule"), act = colour("--act");
   if (bench.range) {
     pen.fillStyle = colour("--tint");
@@ -52,12 +63,15 @@ export function draw() {
     pen.fillText(String(n).padStart(4, "0"), COLUMNS.number, y + 11);
     const entry = fetchImage(frameUrl(n, "source", Math.min(960, bench.reel.width)));
     if (entry.ready) {
-      const tall = 34 * bench.reel.height / bench.reel.width;
-      pen.drawImage(entry.image, COLUMNS.thumb, y + 3, 34, tall);
+      const shape = (bench.reel.width * bench.aspect) / bench.reel.height;
+      const tall = Math.min(34 / shape, 36);
+      pen.drawImage(entry.image, COLUMNS.thumb, y + 3, tall * shape, tall);
     }
   }
-  strip(pen, height);
+  rows(pen, height);
   if (light) curve(pen, height, ink);
+  if (lanes) marks(pen, height, ink);
+  cuts(pen, width, height, ink);
   altered(pen, height, act);
   const y = Math.round(yOf(bench.frame + 0.5, height)) + 0.5;
   pen.strokeStyle = act;
@@ -68,12 +82,62 @@ export function draw() {
   caption();
 }
 
-function strip(pen, height) {
-  const points = Math.min(1200, stop - first);
-  const entry = fetchImage(`/reels/${bench.reel.id}/rows.png?first=${first}&stop=${stop}&points=${points}&m=${bench.reel.fingerprint}`);
-  if (entry.ready) {
-    pen.imageSmoothingEnabled = false;
-    pen.drawImage(entry.image, COLUMNS.rows, 0, 28, height);
+function rows(pen, height) {
+  if (bench.reel.state !== "ready") return;
+  if (light?.want === `${bench.mark}-${first}-${stop}`) {
+    const points = Math.min(1200, stop - first);
+    const entry = fetchImage(`/reels/${bench.reel.id}/rows.png?first=${first}&stop=${stop}&points=${points}&m=${bench.mark}`);
+    if (entry.ready) strip = { image: entry.image, first, stop };
+  }
+  if (!strip) return;
+  pen.imageSmoothingEnabled = false;
+  const top = yOf(strip.first, height);
+  pen.drawImage(strip.image, COLUMNS.rows, top, 26, yOf(strip.stop, height) - top);
+}
+
+// Repeated frames as short ticks, doubled for fields; missing ones as a cross-hatched block.
+function marks(pen, height, ink) {
+  const count = lanes.repeated.length;
+  const per = (lanes.stop - lanes.first) / count;
+  const loss = colour("--loss");
+  for (let i = 0; i < count; i += 1) {
+    const top = yOf(lanes.first + i * per, height);
+    const tall = Math.max(1, yOf(lanes.first + (i + 1) * per, height) - top);
+    if (top > height || top + tall < 0) continue;
+    if (lanes.repeated[i]) {
+      pen.fillStyle = ink;
+      pen.globalAlpha = Math.min(1, 0.25 + lanes.repeated[i] / Math.max(1, per));
+      pen.fillRect(COLUMNS.repeats, top, 6, Math.max(1, Math.min(tall, 3)));
+      pen.globalAlpha = 1;
+    } else if (lanes.fields[i]) {
+      pen.fillStyle = ink;
+      pen.fillRect(COLUMNS.repeats, top, 2, Math.max(1, Math.min(tall, 3)));
+      pen.fillRect(COLUMNS.repeats + 4, top, 2, Math.max(1, Math.min(tall, 3)));
+    }
+    if (lanes.missing[i]) {
+      pen.fillStyle = loss;
+      pen.fillRect(COLUMNS.repeats - 2, top, 10, Math.max(2, tall));
+    }
+  }
+}
+
+// A cut is a rule across the whole log: broken while it is only found, whole when it is confirmed.
+function cuts(pen, width, height, ink) {
+  pen.strokeStyle = ink;
+  pen.lineWidth = 1;
+  for (const shot of bench.shots) {
+    if (shot.use === "exclude" || shot.use === "leave") {
+      const top = yOf(shot.first, height);
+      pen.fillStyle = colour("--rule");
+      pen.globalAlpha = shot.use === "exclude" ? 0.75 : 0.35;
+      pen.fillRect(COLUMNS.light - 3, top, width, yOf(shot.stop, height) - top);
+      pen.globalAlpha = 1;
+    }
+    if (shot.cut === "start" || shot.first < first || shot.first > stop) continue;
+    const y = Math.round(yOf(shot.first, height)) + 0.5;
+    pen.setLineDash(shot.confirmed ? [] : [5, 3]);
+    pen.beginPath(); pen.moveTo(0, y); pen.lineTo(width, y); pen.stroke();
+    pen.setLineDash([]);
   }
 }
 
@@ -94,7 +158,11 @@ function curve(pen, height, ink) {
 function altered(pen, height, act) {
   if (!bench.treated) return;
   pen.fillStyle = act;
-  pen.fillRect(COLUMNS.altered, 0, 3, height);
+  for (const [n, shot] of bench.shots.entries()) {
+    if (shot.use !== "treat" || !bench.sitesByShot[n]?.some((s) => s.state === "kept")) continue;
+    const top = yOf(shot.enter, height);
+    pen.fillRect(COLUMNS.altered, top, 3, Math.max(1, yOf(shot.leave, height) - top));
+  }
 }
 
 function caption() {
@@ -104,7 +172,8 @@ function caption() {
     said.className = "number";
   } else {
     said.className = "";
-    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${bench.treated ? " · altered" : ""}`;
+    const repeats = lanes?.repeated.some((v) => v) ? " · repeats" : "";
+    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${repeats}${bench.treated ? " · altered" : ""}`;
   }
 }
 
@@ -134,6 +203,14 @@ export function listen() {
   canvas.addEventListener("pointerleave", () => { hover = null; draw(); });
   canvas.addEventListener("wheel", (event) => {
     event.preventDefault();
+    if (event.shiftKey) {
+      const span = stop - first;
+      const by = Math.sign(event.deltaY || event.deltaX) * Math.max(1, Math.round(span / 8));
+      first = Math.min(Math.max(0, first + by), bench.reel.frames - span);
+      stop = first + span;
+      draw();
+      return;
+    }
     const total = bench.reel.frames;
     const at = frameAt(event.offsetY, canvas.clientHeight);
     const factor = event.deltaY < 0 ? 0.7 : 1 / 0.7;

@@ -8,29 +8,40 @@ const sheet = document.getElementById("sheet");
 const stage = document.querySelector("script[data-stage]").dataset.stage;
 let refresh = () => {};
 let shownFor = null;
+let asked = 0;
 
 export async function show(key, force = false) {
   if (key === shownFor && !force) return;
   shownFor = key;
   const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
   const folds = [...sheet.querySelectorAll("details.fold[open]")].map((d) => d.dataset.fold);
-  const focused = document.activeElement?.closest?.("#sheet [data-post]")?.dataset.post;
+  // What is being typed into is left alone until it is done.
+  if (document.activeElement?.matches?.("#sheet input[type=text]") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
+  const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
+  const focused = held?.post;
   const scroll = sheet.scrollTop;
+  asked += 1;
+  const mine = asked;
   try {
-    sheet.innerHTML = await text(`/reels/${bench.reel.id}/sheet/${stage}`);
+    const fresh = await text(`/reels/${bench.reel.id}/sheet/${stage}?shot=${bench.shotAt}`);
+    // An answer that was overtaken by a later one is old news.
+    if (mine !== asked) return;
+    sheet.innerHTML = fresh;
   } catch (error) {
+    if (mine !== asked) return;
     shownFor = null;
     say(error.message, "error");
     return;
   }
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
   for (const name of folds) sheet.querySelector(`details.fold[data-fold="${name}"]`)?.setAttribute("open", "");
-  if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused)?.focus();
+  if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
   sheet.scrollTop = scroll;
   mark();
 }
 
 export function mark() {
+  for (const item of sheet.querySelectorAll("li[data-shot]")) item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
   for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
 }
 
@@ -43,6 +54,35 @@ async function act(url, body) {
   }
   shownFor = null;
   refresh();
+}
+
+function valueOf(box) {
+  if (box.type === "checkbox") return box.checked;
+  return "number" in box.dataset ? Math.round(Number(box.value) || 0) : box.value;
+}
+
+// A button posts what it carries; some add where the play head is, some ask to be pressed twice.
+function press(button) {
+  if (button.dataset.sure && !button.dataset.asked) {
+    const label = button.textContent;
+    button.dataset.asked = "yes";
+    button.textContent = button.dataset.sure;
+    setTimeout(() => { delete button.dataset.asked; button.textContent = label; }, 4000);
+    return;
+  }
+  const body = JSON.parse(button.dataset.body ?? "{}");
+  if (button.dataset.atHead) body[button.dataset.atHead] = bench.frame + Number(button.dataset.beyond ?? 0);
+  act(button.dataset.post, body);
+}
+
+export const cutHere = () => act(`/reels/${bench.reel.id}/cuts`, { at: bench.frame });
+export const pointHere = (which) => act(`/reels/${bench.reel.id}/shot?shot=${bench.shotAt}`, { [which]: bench.frame + (which === "leave" ? 1 : 0) });
+
+// To the first frame of the shot so many places on; of this one for 0.
+export function stepShot(direction) {
+  const next = bench.shots[bench.shotAt + direction];
+  if (next) bench.go(next.first);
+  else if (direction < 0) bench.go(bench.shot.first);
 }
 
 export function choose(index, zoom = false) {
@@ -64,12 +104,12 @@ export function stepFinding(direction) {
 
 export function dismissChosen() {
   const site = bench.sites.find((s) => s.index === bench.selected);
-  if (site) act(`/reels/${bench.reel.id}/findings/${site.index}/${site.state === "kept" ? "dismissed" : "kept"}`);
+  if (site) act(`/reels/${bench.reel.id}/findings/${site.index}/${site.state === "kept" ? "dismissed" : "kept"}?shot=${bench.shotAt}`);
 }
 
 export async function placeHere() {
   try {
-    const told = await post(`/reels/${bench.reel.id}/findings`, { x: bench.x, y: bench.y });
+    const told = await post(`/reels/${bench.reel.id}/findings?shot=${bench.shotAt}`, { x: bench.x, y: bench.y });
     say(`Placed at x ${told.x} y ${told.y}`);
     bench.aim(told.x, told.y);
     bench.set({ selected: told.index });
@@ -83,7 +123,13 @@ export function listen(onChange) {
   refresh = onChange;
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
-    if (button) { act(button.dataset.post, JSON.parse(button.dataset.body ?? "{}")); return; }
+    if (button) { press(button); return; }
+    const step = event.target.closest("[data-step-shot]");
+    if (step) { stepShot(Number(step.dataset.stepShot)); return; }
+    const jump = event.target.closest("[data-go]");
+    if (jump) { bench.go(Number(jump.dataset.go)); return; }
+    const shot = event.target.closest("li[data-shot] summary");
+    if (shot) bench.go(bench.shots[Number(shot.closest("li").dataset.shot)]?.first ?? bench.frame);
     if (event.target.closest("#place")) { placeHere(); return; }
     const item = event.target.closest("li[data-finding]");
     if (item && !event.target.closest(".actions")) choose(Number(item.dataset.finding), event.detail === 2);
@@ -94,10 +140,14 @@ export function listen(onChange) {
   });
   sheet.addEventListener("change", async (event) => {
     const box = event.target;
-    if (box.dataset.postChange) act(box.dataset.postChange);
+    if (box.type === "text") box.defaultValue = box.value;
+    if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
+    else if (box.dataset.postChange) act(box.dataset.postChange);
     else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
     else if (box.type === "file" && box.files[0]) {
-      try { act(box.dataset.post, JSON.parse(await box.files[0].text())); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
+      const text = await box.files[0].text();
+      if ("text" in box.dataset) { act(box.dataset.post, { text, name: box.files[0].name }); box.value = ""; return; }
+      try { act(box.dataset.post, JSON.parse(text)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
     }
   });
   sheet.addEventListener("keydown", (event) => {

@@ -17,9 +17,11 @@ function view() {
 }
 
 function image(kind) {
+  // A shot that is not laid open yet has no slices; the page asks for it and draws them when they are there.
+  if (!bench.laid[bench.shotAt]) return null;
   const entry = fetchImage(sliceUrl(kind, kind === "row" ? at.y : at.x, view()));
-  if (entry.ready) last[kind] = entry;
-  return last[kind];
+  if (entry.ready) last[kind] = { entry, first: bench.shot.first };
+  return last[kind]?.first === bench.shot.first ? last[kind].entry : null;
 }
 
 export function draw() {
@@ -32,11 +34,13 @@ export function draw() {
   const place = transform();
   drawRow(place);
   drawColumn(place);
-  tags.row.textContent = `row ${bench.y} over the shot, time down`;
-  tags.column.textContent = `column ${bench.x}`;
+  const laid = bench.laid[bench.shotAt];
+  tags.row.textContent = laid ? `row ${bench.y} over the shot, time down` : bench.reel.state === "ready" ? "the shot is being laid open in time" : "slices follow when the reel is read";
+  tags.column.textContent = laid ? `column ${bench.x}` : "";
 }
 
-const share = () => (bench.frame + 0.5) / Math.max(1, bench.reel.frames);
+const share = () => (bench.frame - bench.shot.first + 0.5) / Math.max(1, bench.shot.stop - bench.shot.first);
+const frameAt = (part) => bench.shot.first + Math.min(0.9999, Math.max(0, part)) * (bench.shot.stop - bench.shot.first) - 0.5;
 
 function drawRow(place) {
   const { pen, width, height } = fitCanvas(row);
@@ -46,10 +50,10 @@ function drawRow(place) {
   pen.beginPath(); pen.rect(place.pane.x, 0, place.pane.width, height); pen.clip();
   if (entry?.ready) {
     pen.imageSmoothingEnabled = place.scale < 1;
-    pen.drawImage(entry.image, left, 0, bench.reel.width * place.scale, height);
+    pen.drawImage(entry.image, left, 0, bench.reel.width * place.across, height);
   }
   now(pen, "h", share() * height, width);
-  here(pen, left + (bench.x + 0.5) * place.scale, 0, 0, height);
+  here(pen, left + (bench.x + 0.5) * place.across, 0, 0, height);
   pen.restore();
 }
 
@@ -94,13 +98,13 @@ function here(pen, x, y, dx, dy) {
 export function listen() {
   drag(row, (px, py) => {
     const place = transform();
-    bench.aim((px - place.left) / place.scale, bench.y);
-    bench.go((py / row.clientHeight) * bench.reel.frames - 0.5);
+    bench.aim((px - place.left) / place.across, bench.y);
+    bench.go(frameAt(py / row.clientHeight));
   });
   drag(column, (px, py) => {
     const place = transform();
     bench.aim(bench.x, (py - place.top) / place.scale);
-    bench.go((px / column.clientWidth) * bench.reel.frames - 0.5);
+    bench.go(frameAt(px / column.clientWidth));
   });
 }
 

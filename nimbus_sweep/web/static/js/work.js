@@ -63,7 +63,7 @@ function readout() {
 // -- keeping up to date ----------------------------------------------------------------------------------
 
 let timer = null;
-let wasReady = bench.reel.ready;
+let wasState = bench.reel.state;
 let lastTask = {};
 
 async function refresh() {
@@ -76,7 +76,8 @@ async function refresh() {
     timer = setTimeout(refresh, 2000);
     return;
   }
-  if ((state.reel === "ready") !== wasReady) { location.reload(); return; }
+  if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) { location.reload(); return; }
+  wasState = state.reel;
   by("undo").disabled = !state.undo;
   by("undo").title = state.undo ? `Take back: ${state.undo} (Ctrl+Z)` : "Nothing to take back";
   by("redo").disabled = !state.redo;
@@ -84,20 +85,46 @@ async function refresh() {
   for (const link of document.querySelectorAll("[data-stage]:is(a)")) link.classList.toggle("finished", state.done.includes(link.dataset.stage));
   tasks(state.tasks);
   const justTreated = state.treated && !bench.treated;
-  bench.set({ revision: state.revision, treated: state.treated, sites: state.sites });
+  bench.reel.rate = state.rate;
+  if (state.aspect !== bench.aspect) picture.share();
+  bench.set({
+    revision: state.revision, treated: state.treated, sitesByShot: state.sites, mark: state.mark, aspect: state.aspect,
+    shots: state.shots, laid: state.laid,
+  });
+  layOpen();
   if (justTreated && bench.view === "source" && stage !== "condition" && stage !== "intake") bench.set({ view: "treated" });
   if (!state.treated && bench.view !== "source" && !state.tasks.some((t) => t.kind === "analysis" && ["waiting", "running"].includes(t.state))) bench.set({ view: "source" });
   const states = state.tasks.filter((t) => t.state !== "running" || t.share === 0).map((t) => `${t.id}${t.state}`).join();
-  await sheet.show(`${state.revision}/${state.treated}/${state.reel}/${states}`);
+  sheetKey = `${state.revision}/${state.treated}/${state.reel}/${state.mark}/${states}`;
+  await sheet.show(`${sheetKey}/${bench.shotAt}`);
   redraw();
   const busy = state.tasks.some((t) => ["waiting", "running"].includes(t.state));
   timer = setTimeout(refresh, busy ? 350 : document.hidden ? 8000 : 2500);
 }
 
+let sheetKey = "";
+let askedFor = "";
+// A shot is laid open in time when it is first looked at.
+function layOpen() {
+  const { first, stop } = bench.shot;
+  if (bench.reel.state !== "ready" || bench.laid[bench.shotAt] || bench.playing || askedFor === `${first}-${stop}`) return;
+  askedFor = `${first}-${stop}`;
+  post(`/reels/${id}/open?shot=${bench.shotAt}`).then(refresh, () => {});
+}
+
+let shotShown = bench.shotAt;
+function followShot() {
+  if (bench.shotAt === shotShown || bench.playing) return;
+  shotShown = bench.shotAt;
+  bench.set({ selected: null });
+  if (sheetKey && stage !== "delivery") sheet.show(`${sheetKey}/${bench.shotAt}`);
+  layOpen();
+}
+
 function tasks(list) {
   const box = by("tasks");
   const busy = list.filter((t) => ["waiting", "running"].includes(t.state)).reverse();
-  const names = { intake: "Intake", survey: "Survey", analysis: "Analysis", render: "Render", inspection: "Comparison" };
+  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", render: "Render", inspection: "Comparison" };
   box.replaceChildren(...busy.map((task) => {
     const part = document.createElement("div");
     const line = document.createElement("div");
@@ -123,7 +150,7 @@ function tasks(list) {
     const before = lastTask[task.id];
     if (before && before !== task.state) {
       if (task.state === "failed") say(task.error, "error");
-      if (task.state === "done" && task.kind !== "analysis") say(`${names[task.kind]} done`);
+      if (task.state === "done" && !["analysis", "open"].includes(task.kind)) say(`${names[task.kind]} done`);
     }
     lastTask[task.id] = task.state;
   }
@@ -176,8 +203,13 @@ const nudge = (dx, dy) => (event) => bench.aim(bench.x + dx * (event.shiftKey ? 
 const KEYS = {
   arrowleft: (e) => { play.stop(); bench.go(bench.frame - (e.shiftKey ? 10 : 1)); },
   arrowright: (e) => { play.stop(); bench.go(bench.frame + (e.shiftKey ? 10 : 1)); },
-  home: () => bench.go(0),
-  end: () => bench.go(bench.reel.frames - 1),
+  home: () => bench.go(bench.frame === bench.shot.first ? 0 : bench.shot.first),
+  end: () => bench.go(bench.frame === bench.shot.stop - 1 ? bench.reel.frames - 1 : bench.shot.stop - 1),
+  pageup: () => sheet.stepShot(bench.frame > bench.shot.first ? 0 : -1),
+  pagedown: () => sheet.stepShot(1),
+  c: () => stage === "intake" && sheet.cutHere(),
+  "[": () => stage === "intake" && sheet.pointHere("enter"),
+  "]": () => stage === "intake" && sheet.pointHere("leave"),
   " ": play.toggle,
   y: play.nextLoop,
   a: nudge(-1, 0), d: nudge(1, 0), w: nudge(0, -1), s: nudge(0, 1),
@@ -237,6 +269,7 @@ const remembered = JSON.parse(sessionStorage.getItem(`bench-${id}`) ?? "{}");
 bench.set(remembered);
 bench.addEventListener("change", () => {
   redraw();
+  followShot();
   if (bench.playing) return;
   const { frame, x, y, zoom, centreX, centreY, view, rings, range, loop } = bench;
   sessionStorage.setItem(`bench-${id}`, JSON.stringify({ frame, x, y, zoom, centreX, centreY, view, rings, range, loop }));

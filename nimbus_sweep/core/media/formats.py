@@ -1,0 +1,321 @@
+"""What a delivery can be: the kinds of file, what each holds of a source exactly, and what it cannot hold."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import av
+import numpy as np
+from pydantic import BaseModel, ConfigDict
+
+from ..errors import SweepError, UnreadableReel
+from ..frames import Frame, PictureFormat
+from .convert import values_of, with_values
+from .layout import EXACT_KIN, picture_format, to_kin
+from .reel import ReelFacts
+
+_FFV1 = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or ())
+Kind = Literal["ffv1", "prores-422hq", "prores-4444", "dnxhr-hqx", "v210", "h264", "dpx", "tiff", "png", "exr"]
+
+
+class Delivery(BaseModel):
+    """What is to be delivered, as the user chose it.
+
+    Attributes
+    ----------
+    kind : str
+        One of `FORMATS`.
+    part : str
+        ``reel``, or ``shots``: each shot that is not excluded as a delivery of its own, from its in to its out point.
+    distinct : bool
+        Leave repeated frames out and deliver at the true rate.
+    burn : bool
+        Burn the frame number in; for review only.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    kind: Kind = "ffv1"
+    part: Literal["reel", "shots"] = "reel"
+    distinct: bool = False
+    burn: bool = False
+
+
+@dataclass(frozen=True)
+class DeliveryFormat:
+    """One kind of delivery.
+
+    Attributes
+    ----------
+    kind, title, summary : str
+        Its name, in recipes and on the screens, and what it is for.
+    suffix : str
+        Of the file, or of each picture of a sequence.
+    container, codec : str
+        Names of the media library; empty for sequences.
+    held : callable
+        The layout in which it holds a source's layout; raises SweepError if it cannot.
+    lossless : bool
+        What it holds comes out as it went in.
+    options : dict
+        For the encoder.
+    copies : frozenset or None
+        Codecs of sound it takes as they are; None takes all. Others are turned into `sound`.
+    sound : str
+        Codec of sound that is not copied.
+    """
+
+    kind: str
+    title: str
+    summary: str
+    suffix: str
+    container: str
+    codec: str
+    held: Callable[[PictureFormat], PictureFormat]
+    lossless: bool
+    options: dict[str, str]
+    copies: frozenset[str] | None = None
+    sound: str = "pcm_s24le"
+
+    @property
+    def is_sequence(self) -> bool:
+        """Whether it is a folder of pictures."""
+        return not self.container
+
+    def exact(self, layout: PictureFormat) -> bool:
+        """Whether every sample of such a source comes out as it went in."""
+        try:
+            held = self.held(layout)
+        except SweepError:
+            return False
+        return self.lossless and same_samples(layout, held)
+
+    def warnings(self, facts: ReelFacts, layout: PictureFormat) -> list[str]:
+        """In words, everything of the source that it cannot hold."""
+        held = self.held(layout)
+        told = []
+        source_bits, bits = layout.components[0].bits, held.components[0].bits
+        from_float = layout.components[0].floating
+        if from_float and not held.components[0].floating:
+            told.append(f"Floats become whole numbers of {bits} bit; what is brighter than white is cut off.")
+        elif bits < source_bits:
+            told.append(f"{source_bits} bit become {bits}.")
+        if held.components[0].floating and not from_float:
+            told.append("Values are written as floats from 0 to 1 as they are; they are not turned into linear light.")
+        names, kept = ({c.name for c in f.components} for f in (layout, held))
+        if "A" in names - kept:
+            told.append("The alpha channel is left out.")
+        if ("Y" in names) != ("Y" in kept) and len(names - {"A"}) > 1:
+            told.append(
+                "Y'CbCr becomes R'G'B': nearly the same, not sample for sample."
+                if "Y" in names
+                else "R'G'B' becomes Y'CbCr: nearly the same, not sample for sample."
+            )
+        elif len(names - {"A"}) > 1 and "Y" in names and held.subsampling(1) != layout.subsampling(1):
+            ours, theirs = (f.subsampling(1)[0] * f.subsampling(1)[1] for f in (held, layout))
+            told.append(
+                "Colour is kept at fewer places than in the source."
+                if ours > theirs
+                else "Colour is spread over more places than in the source."
+            )
+        if not self.lossless:
+            told.append("The codec loses a little: samples outside the repairs are not the source's own.")
+        if self.is_sequence and not facts.constant_timing:
+            told.append("A sequence has one rate; the varying times between frames are lost.")
+        if self.kind in ("tiff", "png") and facts.time_code:
+            told.append("Time code is not kept in the pictures; it is in the report.")
+        if self.copies is not None and not self.is_sequence:
+            lost = sorted({s.codec for s in facts.sounds} - self.copies)
+            if lost:
+                told.append(f"Sound in {', '.join(lost)} cannot be copied into it and becomes {self.sound}.")
+        if facts.absent:
+            told.append(
+                f"{len(facts.absent)} missing frames "
+                + ("stay gaps in the numbering." if self.is_sequence else "are black in the delivery.")
+            )
+        return told
+
+
+def same_samples(one: PictureFormat, other: PictureFormat) -> bool:
+    """Whether the two layouts hold the very same samples, in whatever order."""
+    mine = {c.name: (c.width, c.height, c.bits, c.floating) for c in one.components}
+    return mine == {c.name: (c.width, c.height, c.bits, c.floating) for c in other.components}
+
+
+def _named(layout: PictureFormat, name: str) -> PictureFormat:
+    return layout if layout.name == name else picture_format(name, layout.width, layout.height)
+
+
+def lossless_format(layout: PictureFormat) -> PictureFormat:
+    """The layout in which FFV1 holds `layout`: its own, or an exact kin of it.
+
+    Raises
+    ------
+    UnreadableReel
+        If it can hold neither.
+    """
+    name = EXACT_KIN.get(layout.name, layout.name)
+    if name not in _FFV1:
+        raise UnreadableReel(
+            f"FFV1 cannot hold the pixel format {layout.name} exactly. Deliver OpenEXR pictures, or convert the reel to gbrp16le first."
+        )
+    return _named(layout, name)
+
+
+def _alpha(layout: PictureFormat) -> bool:
+    return any(c.name == "A" for c in layout.components)
+
+
+def _dnxhr(layout: PictureFormat) -> PictureFormat:
+    if layout.width < 256 or layout.height < 120:
+        raise SweepError(f"DNxHR holds pictures of 256 x 120 and more; these are {layout.width} x {layout.height}. Choose another format.")
+    return _named(layout, "yuv422p10le")
+
+
+def _v210(layout: PictureFormat) -> PictureFormat:
+    return _named(layout, "yuv422p10le")
+
+
+def _h264(layout: PictureFormat) -> PictureFormat:
+    return _named(layout, "yuv420p" if layout.width % 2 == 0 and layout.height % 2 == 0 else "yuv444p")
+
+
+def _rgb(layout: PictureFormat, depths: tuple[int, ...], alpha: bool = True) -> PictureFormat:
+    """The R'G'B' layout with the least of these depths that holds the source's."""
+    first = layout.components[0]
+    bits = next((d for d in depths if d >= (16 if first.floating else first.bits)), depths[-1])
+    grey = len({c.name for c in layout.components} - {"A"}) == 1
+    with_alpha = alpha and _alpha(layout)
+    if grey:
+        if bits in (10, 12):
+            return _named(layout, f"gray{bits}le")
+        return _named(layout, {8: "ya8" if with_alpha else "gray", 16: "ya16le" if with_alpha else "gray16le"}[bits])
+    if bits in (10, 12):
+        return _named(layout, f"{'gbrap' if with_alpha else 'gbrp'}{bits}le")
+    return _named(layout, {8: "rgba" if with_alpha else "rgb24", 16: "rgba64le" if with_alpha else "rgb48le"}[bits])
+
+
+def _exr(layout: PictureFormat) -> PictureFormat:
+    if layout.components[0].floating:
+        return layout
+    base = _rgb(layout, (16,))
+    size = 16 if layout.components[0].bits <= 10 else 32
+    grey = base.components[0].name == "Y"
+    names = (["Y"] if grey else ["G", "B", "R"]) + (["A"] if _alpha(base) else [])
+    name = ("yaf" if _alpha(base) else "grayf") if grey else ("gbrapf" if _alpha(base) else "gbrpf")
+    components = tuple(
+        replace(base.components[0], name=n, plane=i, offset=0, step=1, bits=size, floating=True) for i, n in enumerate(names)
+    )
+    shapes = tuple((layout.height, layout.width) for _ in names)
+    return PictureFormat(
+        f"{name}{size}le", layout.width, layout.height, components, shapes, np.dtype(np.float16 if size == 16 else np.float32)
+    )
+
+
+_MOV = frozenset(
+    (
+        "aac",
+        "alac",
+        "mp3",
+        "ac3",
+        "eac3",
+        "pcm_s16le",
+        "pcm_s16be",
+        "pcm_s24le",
+        "pcm_s24be",
+        "pcm_s32le",
+        "pcm_s32be",
+        "pcm_f32le",
+        "pcm_f32be",
+        "pcm_u8",
+    )
+)
+_MP4 = frozenset(("aac", "mp3", "ac3", "eac3", "alac", "opus", "flac"))
+
+FORMATS: dict[str, DeliveryFormat] = {
+    f.kind: f
+    for f in (
+        DeliveryFormat("ffv1", "FFV1, Matroska", "Lossless, every sample proven", ".mkv", "matroska", "ffv1", lossless_format, True, {}),
+        DeliveryFormat(
+            "prores-422hq",
+            "ProRes 422 HQ",
+            "For editing, 10 bit",
+            ".mov",
+            "mov",
+            "prores_ks",
+            lambda f: _named(f, "yuv422p10le"),
+            False,
+            {"profile": "3", "vendor": "apl0"},
+            _MOV,
+        ),
+        DeliveryFormat(
+            "prores-4444",
+            "ProRes 4444",
+            "For editing, full colour and alpha",
+            ".mov",
+            "mov",
+            "prores_ks",
+            lambda f: _named(f, "yuva444p10le" if _alpha(f) else "yuv444p10le"),
+            False,
+            {"profile": "4", "vendor": "apl0"},
+            _MOV,
+        ),
+        DeliveryFormat(
+            "dnxhr-hqx", "DNxHR HQX", "For editing, 10 bit", ".mov", "mov", "dnxhd", _dnxhr, False, {"profile": "dnxhr_hqx"}, _MOV
+        ),
+        DeliveryFormat("v210", "v210, uncompressed", "10 bit 4:2:2, large", ".mov", "mov", "v210", _v210, True, {}, _MOV),
+        DeliveryFormat(
+            "h264",
+            "H.264, review",
+            "Small, for looking only",
+            ".mp4",
+            "mp4",
+            "libx264",
+            _h264,
+            False,
+            {"crf": "16", "preset": "fast", "bf": "0"},
+            _MP4,
+            "aac",
+        ),
+        DeliveryFormat(
+            "dpx",
+            "DPX pictures",
+            "10 to 16 bit, one file a frame",
+            ".dpx",
+            "",
+            "",
+            lambda f: _rgb(f, (8, 10, 12, 16)),
+            True,
+            {},
+            frozenset(),
+        ),
+        DeliveryFormat(
+            "tiff", "TIFF pictures", "8 or 16 bit, one file a frame", ".tif", "", "", lambda f: _rgb(f, (8, 16)), True, {}, frozenset()
+        ),
+        DeliveryFormat(
+            "png", "PNG pictures", "8 or 16 bit, one file a frame", ".png", "", "", lambda f: _rgb(f, (8, 16)), True, {}, frozenset()
+        ),
+        DeliveryFormat("exr", "OpenEXR pictures", "Half or full floats, one file a frame", ".exr", "", "", _exr, True, {}, frozenset()),
+    )
+}
+
+
+def usual_kind(facts: ReelFacts, layout: PictureFormat) -> str:
+    """The kind offered first: lossless, in the manner of the source."""
+    if facts.container == "sequence":
+        return facts.codec if facts.codec in FORMATS else "png"
+    return "ffv1" if not layout.components[0].floating else "exr"
+
+
+def converted(frame: Frame, held: PictureFormat) -> Frame:
+    """The frame in the layout `held`: its very samples where that is possible, the nearest otherwise.
+
+    Y'CbCr is turned into R'G'B' and back by the frame's own matrix (ITU-R BT.601, BT.709, BT.2020), in floats.
+    """
+    if frame.format == held:
+        return frame
+    if same_samples(frame.format, held):
+        return to_kin(frame, held)
+    return with_values(frame, values_of(frame), held)

@@ -1,0 +1,169 @@
+"""Writing image sequences, each picture whole or not at all."""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+
+from ..errors import SweepError
+from ..frames import Frame, Samples
+from .aside import disk_full
+from .formats import DeliveryFormat, converted
+from .reel import ReelFacts, ReelReader, WrappedReel
+from .sequence import SequenceReader
+from .sound import write_wav
+from .timecode import seconds_after_midnight, time_code
+from .writer import REPORT_FILE, Cut, sound_span
+
+_TYPES = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "float16": oiio.HALF, "float32": oiio.FLOAT}
+_TRANSFERS = {1: "Rec.709-4", 8: "Linear", 9: "Printing density"}
+
+
+def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFormat, time_code: str = "") -> None:
+    """Write a frame as one picture of a sequence.
+
+    Parameters
+    ----------
+    path : Path
+        Appears only when whole.
+    frame : Frame
+    facts : ReelFacts
+        Of the source.
+    format : DeliveryFormat
+        A sequence's.
+    time_code : str
+        Of this frame; DPX keeps it.
+
+    Raises
+    ------
+    DiskFull
+        If there is no room; no half picture stays.
+    """
+    held = format.held(frame.format)
+    shown = converted(frame, held)
+    order = [n for n in ("R", "G", "B", "Y", "A") if any(c.name == n for c in held.components)]
+    pixels: Samples = np.stack([shown.component(held.index(n)) for n in order], -1)
+    bits = held.components[0].bits
+    if 8 < bits < 16:
+        # The library keeps samples of 10 and 12 bit in the upper bits of 16, the lower ones filled with the upper.
+        pixels = (pixels.astype(np.uint32) << (16 - bits) | pixels >> (2 * bits - 16)).astype(np.uint16)
+    spec = oiio.ImageSpec(held.width, held.height, len(order), _TYPES[pixels.dtype.name])
+    spec.channelnames = tuple(order)
+    if "A" in order:
+        spec.alpha_channel = order.index("A")
+    spec.attribute("oiio:UnassociatedAlpha", 1)
+    spec.attribute("PixelAspectRatio", float(facts.sample_aspect))
+    spec.attribute("Software", "Nimbus Sweep")
+    if bits < 16 and not held.components[0].floating:
+        spec.attribute("oiio:BitsPerSample", bits)
+    if format.kind == "dpx":
+        transfer = _TRANSFERS.get(frame.colour.transfer)
+        if transfer:
+            spec.attribute("dpx:Transfer", transfer)
+        spec.attribute("dpx:FrameRate", float(facts.rate))
+        if time_code:
+            spec.attribute("dpx:TimeCode", time_code.replace(";", ":"))
+    elif format.kind == "exr":
+        spec.attribute("FramesPerSecond", oiio.TypeDesc("rational"), (facts.rate.numerator, facts.rate.denominator))
+    elif format.kind == "png":
+        spec.attribute("png:compressionLevel", 1)
+    aside = path.with_name(f".{path.stem}.part{path.suffix}")
+    made = oiio.ImageOutput.create(str(aside))
+    try:
+        if made is None or not made.open(str(aside), spec):
+            raise _failure(path, made)
+        written = made.write_image(np.ascontiguousarray(pixels))
+        closed = made.close()
+        if not (written and closed):
+            raise _failure(path, made)
+        aside.replace(path)
+    finally:
+        aside.unlink(missing_ok=True)
+
+
+def write_pictures(folder: Path, frames: Iterable[Frame], reel: ReelReader, format: DeliveryFormat) -> None:
+    """Write frames as pictures of a sequence, named as the source's; a missing frame is left a gap.
+
+    Parameters
+    ----------
+    folder : Path
+        Appears only when whole.
+    frames : iterable of Frame
+    reel : ReelReader
+        The source.
+    format : DeliveryFormat
+    """
+    aside = folder.with_name(f".{folder.name}.part")
+    aside.mkdir(exist_ok=True)
+    for frame in frames:
+        if not frame.missing:
+            code = time_code(frame.number, reel.rate, reel.facts.time_code) if reel.facts.time_code else ""
+            write_picture(aside / picture_name(reel, frame.number, format), frame, reel.facts, format, code)
+    aside.replace(folder)
+
+
+def picture_name(reel: ReelReader, number: int, format: DeliveryFormat) -> str:
+    """The name of a picture: the source's own with the new ending, or the reel's with the frame number."""
+    inner = reel
+    while isinstance(inner, WrappedReel):
+        inner = inner.inner
+    if isinstance(inner, SequenceReader):
+        return Path(inner.name_of(number)).with_suffix(format.suffix).name
+    return f"{reel.path.stem}.{number:06d}{format.suffix}"
+
+
+def gather(chunks: Sequence[Path], reel: ReelReader, out: Path, cut: Cut, report: str) -> None:
+    """Put the chunks' pictures into one folder, with the sound as WAV files and the report beside them.
+
+    Parameters
+    ----------
+    out : Path
+        Folder; appears only when whole.
+    """
+    aside = out.with_name(f".{out.name}.part")
+    shutil.rmtree(aside, ignore_errors=True)
+    aside.mkdir(parents=True)
+    try:
+        for chunk in chunks:
+            for picture in sorted(chunk.iterdir()):
+                # A link costs no room; a disk that cannot link gets a copy.
+                try:
+                    os.link(picture, aside / picture.name)
+                except OSError:
+                    shutil.copy2(picture, aside / picture.name)
+        start, end = sound_span(reel, cut)
+        midnight = seconds_after_midnight(reel.facts.time_code, reel.rate)
+        for n, sound in enumerate(reel.facts.sounds, start=1):
+            begin = reel.facts.start
+            write_wav(aside / f"{reel.path.stem}-sound-{n}.wav", reel.path, sound.index, begin + start, begin + end, midnight + start)
+        (aside / REPORT_FILE).write_text(report, encoding="utf-8")
+        if out.exists():
+            shutil.rmtree(out)
+        aside.replace(out)
+    except OSError as error:
+        shutil.rmtree(aside, ignore_errors=True)
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise disk_full(out) from error
+        raise SweepError(f"{out} cannot be written ({error.strerror}). Choose another place for it.") from error
+    except BaseException:
+        shutil.rmtree(aside, ignore_errors=True)
+        raise
+
+
+def _failure(path: Path, made: oiio.ImageOutput | None) -> SweepError:
+    said = (made.geterror() if made else oiio.geterror()).strip()
+    try:
+        with open(path.with_name(f".{path.stem}.probe"), "wb") as probe:
+            probe.write(bytes(1 << 16))
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            return disk_full(path)
+    finally:
+        path.with_name(f".{path.stem}.probe").unlink(missing_ok=True)
+    return SweepError(f"{path.name} cannot be written ({said or 'no reason told'}). Choose another format or place.")

@@ -1,0 +1,91 @@
+"""The one pass over a reel at intake: light, cuts, repeats, small pictures, and the time volume of a single shot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from .frames import Frame
+from .media.reel import ReelReader
+from .media.view import PROXY_WIDTH, ProxyMaker, to_bgr
+from .shots import CutFinder, FoundCut, RepeatFinder, Repeats
+from .summary import Summary, SummaryMaker
+from .volume import VolumeWriter, sample_numbers
+
+
+@dataclass(frozen=True)
+class Scan:
+    """What one pass told of a reel.
+
+    Attributes
+    ----------
+    cuts : list of FoundCut
+    repeats : Repeats
+    summary : Summary
+    missing : list of int
+        Frames without a readable picture.
+    volume : Path or None
+        The time volume of the whole reel, if it was asked for and the reel is one shot.
+    """
+
+    cuts: list[FoundCut]
+    repeats: Repeats
+    summary: Summary
+    missing: list[int]
+    volume: Path | None
+
+
+def scan(
+    reel: ReelReader,
+    on_frame: Callable[[Frame], None] | None = None,
+    proxy: ProxyMaker | None = None,
+    volume: Path | None = None,
+) -> Scan:
+    """Read every frame once.
+
+    Parameters
+    ----------
+    reel : ReelReader
+    on_frame : callable
+        Sees every frame on the way; may raise to stop.
+    proxy : ProxyMaker
+        Takes the small pictures; closed or abandoned here.
+    volume : Path
+        Where to lay the reel open in time; dropped again when it turns out to have cuts or repeated frames.
+    """
+    cuts, repeats, light = CutFinder(), RepeatFinder(), SummaryMaker()
+    missing: list[int] = []
+    numbers = sample_numbers(0, len(reel), reel.format.frame_bytes)
+    writer = VolumeWriter(volume, reel, numbers) if volume is not None and not reel.facts.absent else None
+    width = min(PROXY_WIDTH, reel.format.width)
+    try:
+        for frame in reel.frames(0, len(reel)):
+            small = to_bgr(frame, width)
+            cuts.add(small, frame.missing)
+            repeats.add(frame)
+            light.add(frame)
+            if frame.missing:
+                missing.append(frame.number)
+            if proxy is not None:
+                proxy.add(small)
+            if writer is not None:
+                writer.add(frame)
+            if on_frame is not None:
+                on_frame(frame)
+    except BaseException as error:
+        if proxy is not None:
+            proxy.drop()
+        if writer is not None:
+            writer.drop(error)
+        raise
+    if proxy is not None:
+        proxy.finish()
+    found, told = cuts.finish(), repeats.finish()
+    one_shot = not found and not missing and not told.repeated.any()
+    if writer is not None:
+        writer.finish()
+        if not one_shot and volume is not None:
+            volume.unlink(missing_ok=True)
+            volume.with_suffix(".json").unlink(missing_ok=True)
+    return Scan(found, told, light.finish(), missing, volume if one_shot else None)

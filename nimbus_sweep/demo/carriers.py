@@ -1,0 +1,233 @@
+"""Demo reels as technicians get them: a film scan, a transfer at another rate, an edit with cuts, a telephone's clip.
+
+They show intake: pictures are drawn as for the other reels, and carried in the ways that make reading them an art.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from fractions import Fraction
+from multiprocessing import get_context
+from pathlib import Path
+from typing import Any
+
+import av
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.frames import Colour, Frame
+from ..core.media.aside import written_aside
+from ..core.media.formats import FORMATS
+from ..core.media.layout import picture_format, to_picture
+from ..core.media.pictures import write_picture
+from ..core.media.reel import ReelFacts
+from .defects import ycbcr_to_rgb
+from .reels import RATE, SOUND_RATE, wind
+from .station import HEIGHT, Camera, Planes, draw
+
+Progress = Callable[[float], None]
+_COLOUR = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
+
+
+@dataclass(frozen=True)
+class Carrier:
+    """A demo reel and how it is made: `make` is given the path, and tells its progress."""
+
+    file: str
+    title: str
+    frames: int
+    make: Callable[[Path, Progress], dict[str, Any]]
+
+
+def _drawn(shots: list[tuple[Camera, float, float, int]], on_progress: Progress, seed: int) -> Iterator[Planes]:
+    """Frames of shots told as (camera, pixels it moves a frame, seconds at the start, frames), by several processes."""
+    wanted: list[tuple[Camera, float, int]] = []
+    for camera, speed, seconds, count in shots:
+        wanted += [(Camera(camera.x + speed * n, camera.y, camera.scale), seconds + n / RATE, seed + len(wanted) + n) for n in range(count)]
+    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
+        for n, planes in enumerate(pool.map(draw, *zip(*wanted, strict=True), chunksize=6)):
+            on_progress((n + 1) / len(wanted))
+            yield planes
+
+
+SCAN_FIRST, SCAN_FRAMES, SCAN_GAP = 1001, 40, 1019
+SCAN_WIDTH = 960
+
+
+def _scan(folder: Path, on_progress: Progress) -> dict[str, Any]:
+    """A 4:3 film scan: 10-bit printing density in DPX, one number missing."""
+    aside = folder.with_name(f".{folder.name}.part")
+    shutil.rmtree(aside, ignore_errors=True)
+    aside.mkdir(parents=True)
+    layout = picture_format("gbrp10le", SCAN_WIDTH, HEIGHT)
+    colour = Colour(matrix=0, transfer=9, full_range=True, range_code=2)
+    facts = ReelFacts(
+        "",
+        "sequence",
+        "dpx",
+        layout.name,
+        10,
+        SCAN_WIDTH,
+        HEIGHT,
+        SCAN_FRAMES,
+        SCAN_FRAMES,
+        Fraction(16),
+        True,
+        (1 / 16, 1 / 16),
+        Fraction(0),
+        Fraction(SCAN_FRAMES, 16),
+        colour,
+        Fraction(1),
+        (),
+        (),
+        (),
+    )
+    for n, planes in enumerate(_drawn([(Camera(560, 130, 1.0), 2.2, 8.0, SCAN_FRAMES)], on_progress, 31_000)):
+        if SCAN_FIRST + n == SCAN_GAP:
+            continue
+        luma = planes[0][:, 160 : 160 + SCAN_WIDTH].astype(np.float64)
+        chroma = [
+            cv2.resize(p[:, 80 : 80 + SCAN_WIDTH // 2].astype(np.float32), (SCAN_WIDTH, HEIGHT)).astype(np.float64) for p in planes[1:]
+        ]
+        codes = [_density(v) for v in np.moveaxis(ycbcr_to_rgb(luma, *chroma), -1, 0)]
+        frame = Frame(n, (codes[1], codes[2], codes[0]), layout, colour)
+        write_picture(aside / f"scan.{SCAN_FIRST + n:05d}.dpx", frame, facts, FORMATS["dpx"])
+    aside.replace(folder)
+    return {"frames": SCAN_FRAMES, "first_number": SCAN_FIRST, "missing": [SCAN_GAP - SCAN_FIRST]}
+
+
+def _density(value: NDArray[np.float64]) -> NDArray[np.uint16]:
+    """Display values of 0 to 255 as 10-bit printing density: black at 95, white at 685, gamma 0.6 (from memory)."""
+    light = np.clip(value / 255, 0, 1) ** 2.2
+    black = 10 ** ((95 - 685) * 0.002 / 0.6)
+    return np.rint(685 + np.log10(light * (1 - black) + black) * 0.6 / 0.002).astype(np.uint16)
+
+
+TRANSFER_FRAMES = 90
+
+
+def _transfer(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """24 frames a second carried as 30: one in five is repeated."""
+    film = list(_drawn([(Camera(250, 150, 1.15), 3.1, 20.0, TRANSFER_FRAMES * 4 // 5)], on_progress, 32_000))
+    carried = [n * 4 // 5 for n in range(TRANSFER_FRAMES)]
+    _write_movie(path, [film[n] for n in carried], Fraction(30), "libx264", {"crf": "18", "preset": "veryfast"}, time_code="01:00:00:00")
+    return {
+        "frames": TRANSFER_FRAMES,
+        "repeated": [n for n in range(1, TRANSFER_FRAMES) if carried[n] == carried[n - 1]],
+        "film_rate": "24",
+    }
+
+
+EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [
+    (Camera(180, 120, 1.0), 2.0, 3.0, 26),
+    (Camera(1130, 170, 1.7), 0.0, 5.0, 24),
+    (Camera(120, 60, 1.3), 0.6, 30.0, 36),
+    (Camera(1480, 330, 1.6), -1.2, 12.0, 22),
+    (Camera(560, 250, 1.9), 1.5, 50.0, 24),
+    (Camera(700, 90, 1.0), -2.2, 70.0, 28),
+]
+EDIT_FRAMES = sum(s[3] for s in EDIT_SHOTS)
+
+
+def _edit(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """An edited reel: five cuts, a fade through black inside the third shot, and a lightning flash in the last."""
+    frames = list(_drawn(EDIT_SHOTS, on_progress, 33_000))
+    cuts = np.cumsum([s[3] for s in EDIT_SHOTS])[:-1].tolist()
+    middle = cuts[1] + EDIT_SHOTS[2][3] // 2
+    for n in range(-12, 13):
+        frames[middle + n] = _lit(frames[middle + n], min(1.0, abs(n) / 12), 0)
+    flash = EDIT_FRAMES - 12
+    for n, light in ((0, 120), (1, 150), (2, 60)):
+        frames[flash + n] = _lit(frames[flash + n], 1.0, light)
+    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "16", "preset": "veryfast"}, time_code="10:00:00:00")
+    return {"frames": EDIT_FRAMES, "cuts": cuts, "fade": [middle - 12, middle + 12], "flash": [flash, flash + 2]}
+
+
+def _lit(planes: Planes, gain: float, light: float) -> Planes:
+    luma = np.clip(np.rint((planes[0].astype(np.float32) - 16) * gain + 16 + light), 16, 235).astype(np.uint8)
+    chroma = (np.clip(np.rint((p.astype(np.float32) - 128) * gain * (1 - light / 255) + 128), 16, 240).astype(np.uint8) for p in planes[1:])
+    return (luma, *chroma)
+
+
+PHONE_FRAMES, PHONE_SIZE = 60, (720, 404)
+
+
+def _phone(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """A telephone's clip, held upright: turned on its side in the file, its frames at uneven times."""
+    frames = []
+    for planes in _drawn([(Camera(1000, 120, 1.25), 1.6, 90.0, PHONE_FRAMES)], on_progress, 34_000):
+        upright = (planes[0][:, 438:842], planes[1][:, 219:421], planes[2][:, 219:421])
+        frames.append(tuple(np.ascontiguousarray(np.rot90(p)) for p in upright))
+    rng = np.random.default_rng(34)
+    steps = rng.choice([1, 1, 1, 1, 2], PHONE_FRAMES) * 3000 + rng.integers(-240, 240, PHONE_FRAMES)
+    times = np.concatenate([[0], np.cumsum(steps)[:-1]])
+    _write_movie(path, frames, Fraction(30), "libx264", {"crf": "18", "preset": "veryfast", "bf": "0"}, times=times.tolist(), turned=-90)
+    return {"frames": PHONE_FRAMES, "times": (times / 90000).round(5).tolist()}
+
+
+def _write_movie(
+    path: Path,
+    frames: list[Planes],
+    rate: Fraction,
+    codec: str,
+    options: dict[str, str],
+    time_code: str = "",
+    times: list[int] | None = None,
+    turned: int = 0,
+) -> None:
+    """Write frames as MP4 or QuickTime; `times` in 1/90000 s where they are uneven."""
+    height, width = frames[0][0].shape
+    layout = picture_format("yuv420p", width, height)
+    tick = Fraction(1, 90000)
+    length = float(times[-1] * tick + 1 / rate) if times else float(len(frames) / rate)
+    sound = wind(round(length * RATE), 9)
+    with written_aside(path) as stream, av.open(stream, "w", format="mov" if path.suffix == ".mov" else "mp4") as container:
+        if time_code:
+            container.metadata["timecode"] = time_code
+        video = container.add_stream(codec, rate=rate, options=options)
+        assert isinstance(video, av.VideoStream)
+        video.width, video.height, video.pix_fmt = width, height, "yuv420p"
+        if turned:
+            video.set_display_rotation(turned)
+        context = video.codec_context
+        context.time_base = tick if times else 1 / rate
+        context.colorspace, context.color_primaries, context.color_trc, context.color_range = 1, 1, 1, 1
+        audio = container.add_stream("aac", rate=SOUND_RATE, layout="stereo")
+        assert isinstance(audio, av.AudioStream)
+        for n, planes in enumerate(frames):
+            picture = to_picture(Frame(n, planes, layout, _COLOUR))
+            picture.pts, picture.time_base = (times[n], tick) if times else (n, 1 / rate)
+            container.mux(video.encode(picture))
+        container.mux(video.encode())
+        for first in range(0, len(sound), 1024):
+            part = np.ascontiguousarray(sound[first : first + 1024].reshape(1, -1))
+            block = av.AudioFrame.from_ndarray(part, format="s16", layout="stereo")
+            block.sample_rate, block.pts = SOUND_RATE, first
+            container.mux(audio.encode(block))
+        container.mux(audio.encode())
+
+
+CARRIERS = (
+    Carrier("reel-03-film-scan", "Reel 03, film scan of the hut", SCAN_FRAMES, _scan),
+    Carrier("reel-04-transfer.mov", "Reel 04, film carried at 30", TRANSFER_FRAMES, _transfer),
+    Carrier("reel-05-edit.mov", "Reel 05, the winter edit", EDIT_FRAMES, _edit),
+    Carrier("reel-06-telephone.mp4", "Reel 06, the keeper's telephone", PHONE_FRAMES, _phone),
+)
+
+
+def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:
+    """Make a reel in `folder`, with ``<name>.truth.json`` beside it; what is there already is kept."""
+    path = folder / carrier.file
+    truth = folder / f"{path.stem}.truth.json"
+    if path.exists() and truth.exists():
+        return path
+    folder.mkdir(parents=True, exist_ok=True)
+    told = carrier.make(path, on_progress or (lambda _share: None))
+    with written_aside(truth) as stream:
+        stream.write(json.dumps({"reel": carrier.file, **told}).encode())
+    return path
