@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|demo|speed]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|demo|speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import quality, speed
+from . import browser, quality, speed
 
 
 def main() -> None:
@@ -19,6 +19,10 @@ def main() -> None:
             quality.demo(Path(folder))
         if only in ("", "speed"):
             speed.run(Path(folder))
+        if only in ("", "long"):
+            speed.long_reel(Path(folder))
+        if only in ("", "browser"):
+            browser.run(Path(folder))
 
 
 if __name__ == "__main__":

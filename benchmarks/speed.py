@@ -15,10 +15,14 @@ import numpy as np
 
 from nimbus_sweep.core.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
-from nimbus_sweep.core.media.reader import MovieReader, fingerprint
-from nimbus_sweep.core.media.view import jpeg, to_bgr
-from nimbus_sweep.core.render import RenderSpec, clear, render
-from nimbus_sweep.core.report import make_report
+from nimbus_sweep.core.media.opening import fingerprint, open_reel
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.media.reel import Reading
+from nimbus_sweep.core.media.view import ProxyMaker, jpeg, to_bgr
+from nimbus_sweep.core.media.writer import Cut
+from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
+from nimbus_sweep.core.report import TreatedShot, make_report
+from nimbus_sweep.core.scan import scan
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.treatment import Analyses, Recipe, chain, suggested
 from nimbus_sweep.core.volume import build_volume
@@ -36,13 +40,22 @@ def run(folder: Path) -> None:
     found = survey(volume, 0, len(source))
     recipe = suggested(found).settled(found)
     analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
-    known = analyses.make(recipe, source, volume)
+    known = analyses.make(recipe, source, lambda: volume)
     stat = reel.stat()
+    whole = (0, len(source))
     spec = RenderSpec(
-        str(reel), False, fingerprint(reel), stat.st_size, stat.st_mtime_ns, recipe.model_dump_json(), 0, len(source),
-        str(analyses.folder), str(folder / "chunks"),
-    )  # fmt: skip
-    report = make_report(reel.name, fingerprint(reel), len(source), 0, (0, len(source)), recipe, [], source.format, known)
+        reel=str(reel),
+        fingerprint=fingerprint(reel),
+        size=stat.st_size,
+        modified=stat.st_mtime_ns,
+        shots=(RenderedShot(first=0, stop=len(source), span=whole, recipe=recipe),),
+        first=0,
+        stop=len(source),
+        analyses=str(analyses.folder),
+        chunks=str(folder / "chunks"),
+    )
+    treatment = TreatedShot("Shot 1", *whole, recipe, [], known)
+    report = make_report(source, fingerprint(reel), Reading(), Cut(*whole), "ffv1", [treatment])
 
     def treated() -> None:
         clear(spec)
@@ -58,6 +71,8 @@ def run(folder: Path) -> None:
     print(f"  render with pixel mend ({sites:2d} sites)          {rendering:6.2f} s  ratio {ratio:.2f}  (aim: at most 1.15)")
     _, looking, ratio = _in_turns(lambda: decode_only(reel), looked)
     print(f"  survey, reading the shot once included    {looking:6.2f} s  ratio to decoding {ratio:.1f}  (aim: at most 6)")
+    _, taken, ratio = _in_turns(lambda: decode_only(reel), lambda: take_in(reel, folder))
+    print(f"  intake: index, light, cuts, repeats, proxy {taken:5.2f} s  ratio to decoding {ratio:.1f}  (aim: at most 2.5)")
     preview(source, recipe, analyses)
     print("\nPeak memory of `treat --suggested` at 960x540 (must not grow with the reel)")
     for frames in (200, 2000):
@@ -105,6 +120,49 @@ def bare(reel: Path, out: Path) -> None:
         for picture in source.decode(video):
             target.mux(stream.encode(picture))
         target.mux(stream.encode())
+
+
+def take_in(reel: Path, folder: Path) -> None:
+    """Everything intake computes, as the queue does it; the shot laid open in time as well."""
+    source = open_reel(reel)
+    scan(source, proxy=ProxyMaker(folder / "proxy.jpegs"), volume=folder / "intake.bin")
+    fingerprint(reel)
+
+
+LONG = """
+import resource, sys, time
+from pathlib import Path
+from nimbus_sweep.core.media.opening import fingerprint, open_reel
+from nimbus_sweep.core.media.view import ProxyMaker
+from nimbus_sweep.core.scan import scan
+start = time.perf_counter()
+source = open_reel(sys.argv[1])
+seen = scan(source, proxy=ProxyMaker(Path(sys.argv[2]) / "long.jpegs"), volume=Path(sys.argv[2]) / "long.bin")
+seen.summary.save(Path(sys.argv[2]) / "long.npz")
+print(len(source), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, time.perf_counter() - start)
+"""
+
+
+def long_reel(folder: Path) -> None:
+    """Intake of 100,000 small frames: peak memory, and what a log of all of it costs the server."""
+    path = folder / "long.mkv"
+    layout = picture_format("yuv420p", 96, 54)
+    source = clip("bikes-3")
+    pictures = [
+        tuple(cv2.resize(p, shape[::-1], interpolation=cv2.INTER_AREA) for p, shape in zip(planes, layout.plane_shapes, strict=True))
+        for planes in source.pictures
+    ]
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream("libx264", rate=Fraction(25), options={"crf": "28", "preset": "ultrafast", "g": "250"})
+        assert isinstance(stream, av.VideoStream)
+        stream.width, stream.height, stream.pix_fmt = 96, 54, "yuv420p"
+        for n in range(100_000):
+            at = n % (2 * len(pictures) - 2)
+            planes = pictures[at if at < len(pictures) else 2 * len(pictures) - 2 - at]
+            out.mux(stream.encode(to_picture(Frame(n, planes, layout, Colour(matrix=1)))))
+        out.mux(stream.encode())
+    told = subprocess.run([sys.executable, "-c", LONG, str(path), str(folder)], check=True, capture_output=True, text=True).stdout.split()
+    print(f"\nA reel of {told[0]} frames: intake peak memory {float(told[1]):.0f} MiB (aim: under 1024), {float(told[2]):.0f} s")
 
 
 def decode_only(reel: Path) -> None:

@@ -12,11 +12,12 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scenedetect import FrameTimecode, StatsManager
+from scenedetect import FrameTimecode
 from scenedetect.detectors import AdaptiveDetector
 
 from .frames import Frame, FrameSource
@@ -40,11 +41,10 @@ _BLACK = 12
 
 @dataclass(frozen=True)
 class FoundCut:
-    """A cut: `at` is the first frame behind it; `change` how much the picture changes there, 0 to 255; `ratio` against what is usual around."""
+    """A cut: `at` is the first frame behind it; `change` how much its brightness changes place by place, 0 to 255."""
 
     at: int
     change: float
-    ratio: float
 
 
 class CutFinder:
@@ -52,11 +52,8 @@ class CutFinder:
 
     def __init__(self) -> None:
         self._detector = AdaptiveDetector(adaptive_threshold=_RATIO, min_scene_len=2, min_content_val=_CHANGE)
-        self._stats = StatsManager()
-        self._detector.stats_manager = self._stats
-        self._keys = self._detector.get_metrics()
         self._thumbs: list[NDArray[np.uint8]] = []
-        self._named: list[tuple[int, float, float]] = []
+        self._named: list[int] = []
         self._frames = 0
         self._before: NDArray[np.uint8] | None = None
 
@@ -71,28 +68,16 @@ class CutFinder:
         self._before = picture
         grey = cv2.cvtColor(cv2.resize(small, _THUMB, interpolation=cv2.INTER_AREA), cv2.COLOR_BGR2GRAY)
         self._thumbs.append(grey)
-        for found in self._detector.process_frame(FrameTimecode(self._frames, 24.0), small):
-            ratio, change = self._told(found)
-            self._named.append((found.frame_num, change, ratio))
+        self._named += [found.frame_num for found in self._detector.process_frame(FrameTimecode(self._frames, 24.0), small)]
         self._frames += 1
-        # The library keeps the figures of every frame; only the last few are needed.
-        if self._frames % 256 == 0:
-            self._detector.stats_manager = self._stats = StatsManager()
-
-    def _told(self, at: FrameTimecode) -> tuple[float, float]:
-        ratio_key = next(k for k in self._keys if "ratio" in k)
-        try:
-            ratio, change = self._stats.get_metrics(at, [ratio_key, "content_val"])
-        except KeyError:
-            return 0.0, 0.0
-        return float(ratio or 0), float(change or 0)
 
     def finish(self) -> list[FoundCut]:
         """The cuts of all frames taken in."""
         kept: list[FoundCut] = []
-        for at, change, ratio in self._named:
+        for at in self._named:
             if not self._light_alone(at) and not self._comes_back(at) and not self._fades(at):
-                kept.append(FoundCut(at, round(change, 1), round(ratio, 1)))
+                change = float(cv2.absdiff(self._thumbs[at - 1], self._thumbs[at]).mean())
+                kept.append(FoundCut(at, round(change, 1)))
         return kept
 
     def _light_alone(self, at: int) -> bool:
@@ -196,7 +181,7 @@ class RepeatFinder:
     """
 
     def __init__(self) -> None:
-        self._before: NDArray[np.generic] | None = None
+        self._before: NDArray[Any] | None = None
         self._whole: list[float] = []
         self._same: list[bool] = []
         self._first: list[float] = []
@@ -213,11 +198,12 @@ class RepeatFinder:
         if frame.missing or self._before is None or self._before.shape != now.shape:
             self._nothing()
         else:
-            change = cv2.absdiff(now, self._before)
+            # Half of the rows tell as much; both fields are among them.
+            change = cv2.absdiff(_rows(now), _rows(self._before))
             # Blocks 16 samples wide first; then rows of all, of the first and of the second field.
-            lines = cv2.resize(change.astype(np.float32), (max(1, now.shape[1] // 16), now.shape[0]), interpolation=cv2.INTER_AREA)
+            lines = cv2.resize(change.astype(np.float32), (max(1, now.shape[1] // 16), change.shape[0]), interpolation=cv2.INTER_AREA)
             lines /= np.float32(component.code)
-            self._same.append(not change.any())
+            self._same.append(bool(not change.any() and np.array_equal(now, self._before)))
             self._whole.append(_liveliest(lines))
             self._first.append(_liveliest(lines[0::2]))
             self._second.append(_liveliest(lines[1::2]))
@@ -243,11 +229,19 @@ class RepeatFinder:
         return Repeats(repeated, cadence, period, fields)
 
 
+def _rows(samples: NDArray[Any]) -> NDArray[Any]:
+    """Two rows of every four."""
+    tall = samples.shape[0] // 4 * 4
+    if not tall:
+        return samples
+    return np.ascontiguousarray(samples[:tall].reshape(tall // 4, 4, -1)[:, :2].reshape(tall // 2, -1))
+
+
 def _liveliest(lines: NDArray[np.float32]) -> float:
     """How much the blocks of 16 samples square that change most change, in 8-bit display steps."""
     if not lines.size:
         return 0.0
-    blocks = cv2.resize(np.ascontiguousarray(lines), (lines.shape[1], max(1, lines.shape[0] // 16)), interpolation=cv2.INTER_AREA)
+    blocks = cv2.resize(np.ascontiguousarray(lines), (lines.shape[1], max(1, lines.shape[0] // 8)), interpolation=cv2.INTER_AREA)
     return float(np.percentile(blocks, 98))
 
 

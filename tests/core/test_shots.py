@@ -214,7 +214,7 @@ def edges(shots: tuple[Shot, ...]) -> list[tuple[int, int]]:
 
 
 def test_cuts_are_set_moved_and_taken_out() -> None:
-    shots = divided(100, [FoundCut(40, 30, 9), FoundCut(70, 50, 9)])
+    shots = divided(100, [FoundCut(40, 30), FoundCut(70, 50)])
     assert edges(shots) == [(0, 40), (40, 70), (70, 100)]
     assert [s.cut for s in shots] == ["start", "found", "found"]
     shots = add_cut(shots, 55)

@@ -17,7 +17,7 @@ from nimbus_sweep.core.measure import compare, report_of
 from nimbus_sweep.core.media.opening import fingerprint
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
-from nimbus_sweep.core.media.view import Proxy, ProxyMaker, difference, to_bgr
+from nimbus_sweep.core.media.view import Proxy, ProxyMaker, difference, jpeg, to_bgr
 from nimbus_sweep.core.media.writer import Cut
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, plan, render
 from nimbus_sweep.core.report import Report, ReportedRegion, TreatedShot, make_report
@@ -259,7 +259,7 @@ def test_the_proxy_and_the_summary(tmp_path: Path, reel: Path) -> None:
     source = MovieReader(reel)
     proxy, summary = ProxyMaker(tmp_path / "p.jpegs"), SummaryMaker()
     for frame in source.frames(0, len(source)):
-        proxy.add(to_bgr(frame))
+        proxy.add(jpeg(to_bgr(frame)))
         summary.add(frame)
     held = proxy.finish()
     assert len(Proxy(tmp_path / "p.jpegs")) == 30

@@ -499,7 +499,7 @@ def test_a_scan_is_read_right_and_shows_a_correction_at_once(running: Running, p
     page.wait_for_timeout(800)
     shown(page, "source", 5)
     after = canvas_pixels_at_one(page)
-    assert np.abs(before - after).mean() > 15, "log codes look flat when they are shown as video"
+    assert np.abs(before - after).mean() > 5, "log codes look flat when they are shown as video"
     page.get_by_label("Transfer").select_option("")
     page.get_by_label("Rate").fill("18")
     page.get_by_label("Rate").press("Enter")
