@@ -38,3 +38,7 @@ class DiskFull(SweepError):
 
 class Cancelled(Exception):
     """The user asked for the work to stop; not a failure."""
+
+
+class Overtaken(Exception):
+    """What was asked for is not wanted any more; not a failure."""

@@ -156,6 +156,16 @@ class Repeats:
         """Numbers of the frames that repeat none."""
         return np.flatnonzero(~self.repeated).astype(np.int64)
 
+    @property
+    def still_runs(self) -> list[tuple[int, int]]:
+        """First and last frames of stretches of six and more that show one moment."""
+        runs = []
+        starts = [*self.distinct.tolist(), len(self.repeated)]
+        for first, stop in pairwise(starts):
+            if stop - first >= _STILL:
+                runs.append((int(first), int(stop) - 1))
+        return runs
+
     def save(self, path: Path) -> None:
         """Write it to `path`, whole or not at all."""
         with written_aside(path) as stream:
@@ -171,6 +181,10 @@ class Repeats:
     def true_rate(self, rate: Fraction) -> Fraction | None:
         """Frames a second without the repeated ones, where they come in a steady cadence."""
         return rate * self.period[0] / self.period[1] if self.period[1] else None
+
+
+# So many frames of one moment are a still run, not a cadence.
+_STILL = 6
 
 
 class RepeatFinder:

@@ -223,6 +223,7 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         "cadence": seen.repeats.cadence,
         "repeated": int(seen.repeats.repeated.sum()),
         "period": seen.repeats.period,
+        "still_runs": seen.repeats.still_runs[:20],
     }
     unreadable = sorted(set(seen.missing) - set(source.facts.absent))
     if unreadable:

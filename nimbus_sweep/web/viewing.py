@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Callable
 from typing import Any, TypeVar
 
 import numpy as np
 
 from ..core.cutting import Shot, Shots, place_of
-from ..core.errors import SweepError
+from ..core.errors import Overtaken, SweepError
 from ..core.frames import Frame, FrameSource
-from ..core.media.reel import ReelReader
+from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.view import Picture, Proxy, difference, to_bgr
 from ..core.shots import RepairedOnce, Repeats
 from ..core.summary import Summary
@@ -25,6 +25,8 @@ from ..store.models import Reel
 
 VIEWS = ("source", "treated", "difference")
 _Held = TypeVar("_Held")
+# Frames of a reel that are waited for at most; the oldest wishes are dropped.
+_WANTED = 2
 
 
 class NotReady(SweepError):
@@ -38,6 +40,8 @@ class Viewing:
         self._data, self._most = data, most
         self._held: OrderedDict[tuple[Any, ...], Any] = OrderedDict()
         self._lock = threading.Lock()
+        self._turns: dict[int, threading.Lock] = {}
+        self._wanted: dict[int, deque[int]] = {}
 
     def _keep(self, key: tuple[Any, ...], make: Callable[[], _Held]) -> _Held:
         with self._lock:
@@ -117,9 +121,29 @@ class Viewing:
         return RepairedOnce(made, source, repeats.representative) if repeats.repeated.any() else made
 
     def frame(self, reel: Reel, number: int, treated: bool) -> Frame:
-        """A native frame."""
+        """A native frame; raises NotReady if others have been asked for while it waited its turn.
+
+        In a file of few key frames a frame may take seconds: who looks for one must not wait for those passed by.
+        """
         reader = self.reader(reel)
-        return (self.treated(reel, reader, number) if treated else reader).frame(number)
+        source = self.treated(reel, reader, number) if treated else reader
+        with self._lock:
+            turn = self._turns.setdefault(reel.id, threading.Lock())
+            wanted = self._wanted.setdefault(reel.id, deque(maxlen=_WANTED))
+            if number in wanted:
+                wanted.remove(number)
+            wanted.append(number)
+        while not turn.acquire(timeout=0.05):
+            if number not in wanted:
+                raise NotReady("Another frame is wanted by now.")
+        try:
+            inner = reader.innermost() if isinstance(reader, WrappedReel) else reader
+            inner.overtaken = lambda: number not in wanted
+            return source.frame(number)
+        except Overtaken as error:
+            raise NotReady("Another frame is wanted by now.") from error
+        finally:
+            turn.release()
 
     def picture(self, reel: Reel, number: int, view: str, width: int | None = None, gain: float = 8) -> Picture:
         """A frame as a picture, (height, width, 3), blue, green, red."""

@@ -332,6 +332,46 @@ def _pulled(graph: av.filter.Graph):
             return
 
 
+@pytest.mark.parametrize(("fields", "kind"), [("top", "ffv1"), ("bottom", "ffv1"), ("top", "prores-422hq"), ("bottom", "v210")])
+def test_the_order_of_fields_is_kept(tmp_path: Path, fields: str, kind: str) -> None:
+    options = {"x264-params": f"interlaced=1:{'tff' if fields == 'top' else 'bff'}=1"}
+    path = write_movie(tmp_path / "reel.mkv", moving("yuv422p10le"), "libx264", options=options)
+    reel = open_reel(path)
+    assert reel.facts.field_order == fields
+    assert open_reel(delivered(tmp_path, reel, FORMATS[kind])).facts.field_order == fields
+    assert open_reel(path, Reading(deinterlace=True)).facts.field_order == "progressive"
+
+
+def test_pictures_without_times_are_counted(tmp_path: Path) -> None:
+    path = write_movie(tmp_path / "bare.h264", small(30), "libx264", options={"bf": "2", "g": "10"})
+    reel = open_reel(path)
+    assert (len(reel), reel.rate) == (30, 25)
+    assert "rate" in reel.facts.assumptions
+    with av.open(str(path)) as container:
+        theirs = [f.to_ndarray()[:96] for f in container.decode(video=0)]
+    for n in (0, 17, 4, 29):
+        assert np.array_equal(reel.frame(n).planes[0], theirs[n])
+
+
+@pytest.mark.parametrize("rate", ["0:0", "0:1", "1:0"])
+def test_a_rate_of_nothing_is_no_rate(tmp_path: Path, rate: str) -> None:
+    path = tmp_path / "zero.y4m"
+    frames = b"".join(b"FRAME\n" + b"".join(np.ascontiguousarray(p).tobytes() for p in planes) for planes in small(8).pictures)
+    path.write_bytes(f"YUV4MPEG2 W160 H96 F{rate} Ip A1:1 C420\n".encode() + frames)
+    reel = open_reel(path)
+    assert len(reel) == 8
+    assert 1 <= reel.rate <= 1000
+    assert np.array_equal(reel.frame(5).planes[0], small(8).pictures[5][0])
+
+
+def test_frames_dropped_in_recording_are_counted(tmp_path: Path) -> None:
+    stamps = [n * 3000 for n in range(40) if n not in (5, 11, 12, 30)]
+    rng = np.random.default_rng(4)
+    shaken = [s + int(rng.integers(-200, 200)) for s in stamps]
+    path = write_movie(tmp_path / "phone.mp4", small(36), "libx264", stamps=shaken, time_base=Fraction(1, 90000), options={"bf": "0"})
+    assert "About 4 frames seem to have been dropped" in " ".join(open_reel(path).facts.notes)
+
+
 def test_time_code_and_several_sounds_are_told(tmp_path: Path) -> None:
     path = tmp_path / "reel.mov"
     with av.open(str(path), "w") as container:

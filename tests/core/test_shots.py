@@ -145,6 +145,14 @@ def test_a_real_clip_that_is_24_carried_as_25() -> None:
     assert told.cadence == "24 frames carried as 25"
 
 
+def test_still_runs_are_told() -> None:
+    source = clip("bikes-2")
+    taken = list(source.pictures)
+    told = repeats(source, [*taken[:10], *[taken[10]] * 12, *taken[11:20]])
+    assert told.still_runs == [(10, 21)]
+    assert told.period == (0, 0)
+
+
 def test_pulled_down_fields() -> None:
     source = clip("bikes-3")
     film = list(source.pictures)[:32]

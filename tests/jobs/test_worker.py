@@ -10,10 +10,12 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from nimbus_sweep.core import render as rendering
+from nimbus_sweep.core.cutting import set_points
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.jobs import work
@@ -178,23 +180,25 @@ from nimbus_sweep.store.models import Task, database, open_database
 data = DataFolder(Path(sys.argv[1]))
 open_database(data.database)
 database.close()
-resource.setrlimit(resource.RLIMIT_FSIZE, (180_000, 180_000))
+resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[3]),) * 2)
 work.perform(data, int(sys.argv[2]))
 """
 
 
-@pytest.mark.parametrize("kind", ["intake", "render"])
-def test_a_full_disk_is_said_and_leaves_no_stray_file(data: DataFolder, stored: Reel, kind: str) -> None:
+@pytest.mark.parametrize(("kind", "delivery", "limit"), [("intake", "", 180_000), ("render", "ffv1", 180_000), ("render", "tiff", 30_000)])
+def test_a_full_disk_is_said_and_leaves_no_stray_file(data: DataFolder, stored: Reel, kind: str, delivery: str, limit: int) -> None:
     # A limit on the size of files stands in for a full disk.
     reel = intaken(data, stored) if kind == "render" else stored
-    task = Task.create(reel=reel, kind=kind)
+    task = Task.create(reel=reel, kind=kind, settings={"delivery": {"kind": delivery}} if delivery else None)
     before = {p for p in data.root.rglob("*") if p.is_file()}
-    subprocess.run([sys.executable, "-c", FULL, str(data.root), str(task.id)], check=True)
+    if delivery == "tiff":
+        assert do(data, Task.create(reel=reel, kind="analysis")).state == "done"
+    subprocess.run([sys.executable, "-c", FULL, str(data.root), str(task.id), str(limit)], check=True)
     done = Task.get_by_id(task.id)
     assert done.state == "failed"
     assert "disk is full" in done.error
     left = {p for p in data.root.rglob("*") if p.is_file()} - before
-    assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs", ".growing")]
+    assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs", ".growing", ".tif")]
 
 
 def test_the_reel_is_read_anew_after_it_was_put_back(data: DataFolder, stored: Reel, tmp_path: Path) -> None:
@@ -217,3 +221,36 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
     newer = queue.put("analysis", stored)
     assert newer.id != running.id
     assert Task.get_by_id(running.id).cancel, "an analysis that is out of date is stopped"
+
+
+def test_intake_begins_anew_when_the_worker_is_lost_in_it(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:
+    task = Task.create(reel=stored, kind="intake")
+    real = work.scan
+
+    def lost(*words: Any, **more: Any) -> None:
+        real(*words, **more)
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(work, "scan", lost)
+    database.close()
+    with pytest.raises(KeyboardInterrupt):
+        work.perform(data, task.id)
+    database.connect(reuse_if_open=True)
+    assert Reel.get_by_id(stored.id).state == "open", "it can be looked at meanwhile"
+    monkeypatch.setattr(work, "scan", real)
+    assert Queue(data).resume() == 1
+    assert do(data, task).state == "done"
+    assert Reel.get_by_id(stored.id).state == "ready"
+
+
+def test_changing_a_point_inside_the_handles_keeps_the_analysis(data: DataFolder, stored: Reel) -> None:
+    reel = intaken(data, stored)
+    edits.change_shot(reel, "points", 0, lambda s: set_points(s, 8, 20, handles=4))
+    assert do(data, Task.create(reel=reel, kind="analysis")).state == "done"
+    times = {p: p.stat().st_mtime_ns for p in data.analyses.iterdir()}
+    edits.change_shot(reel, "points", 0, lambda s: set_points(s, 5, 23))
+    assert do(data, Task.create(reel=reel, kind="analysis")).state == "done"
+    assert {p: p.stat().st_mtime_ns for p in data.analyses.iterdir()} == times
+    edits.change_shot(reel, "points", 0, lambda s: set_points(s, 0, 30))
+    assert do(data, Task.create(reel=reel, kind="analysis")).state == "done"
+    assert len(list(data.analyses.iterdir())) == 2, "beyond the handles it is made anew"

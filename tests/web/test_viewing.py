@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
+import threading
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from nimbus_sweep.core.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.core.treatment import chain
 from nimbus_sweep.store import edits
-from nimbus_sweep.store.models import database
+from nimbus_sweep.store.models import Reel, database
 from nimbus_sweep.web.viewing import NotReady, Viewing, crop
-from tests.conftest import SITES
+from tests.conftest import SITES, small, write_movie
 from tests.web.conftest import Desk
 
 
@@ -109,3 +112,35 @@ def test_the_light_is_drawn_from_a_summary(desk: Desk, taken: int) -> None:
     part = desk.client.get(f"/reels/{taken}/light?first=10&stop=20&points=5").get_json()
     assert (part["first"], part["stop"], len(part["low"])) == (10, 20, 5)
     assert all(low <= high for low, high in zip(part["low"], part["high"], strict=True))
+
+
+def test_a_frame_that_is_not_wanted_any_more_is_given_up(desk: Desk, tmp_path: Path) -> None:
+    """In a file of one key frame a distant picture takes long; the reader gives it up and goes on from where it was."""
+    path = write_movie(desk.services.allowed[0] / "one-key.mp4", small(38), "libx264", options={"g": "9999", "sc_threshold": "0"})
+    reader = MovieReader(path, cache_bytes=0)
+    asked: list[int] = []
+
+    def overtaken() -> bool:
+        asked.append(1)
+        return len(asked) > 5
+
+    reader.overtaken = overtaken
+    with pytest.raises(Overtaken):
+        reader.frame(35)
+    assert len(asked) == 6
+    reader.overtaken = None
+    assert np.array_equal(reader.frame(35).planes[0], list(MovieReader(path).frames(35, 36))[0].planes[0])
+    reel_id = desk.take_in(path)
+    viewing, reel = desk.services.viewing, desk.reel(reel_id)
+    wanted = [threading.Thread(target=lambda n=n: _asked(viewing, reel, n, asked)) for n in range(30, 37)]
+    for thread in wanted:
+        thread.start()
+    for thread in wanted:
+        thread.join(20)
+    assert not any(t.is_alive() for t in wanted)
+    assert viewing.frame(reel, 12, False).number == 12, "the last wish is always granted"
+
+
+def _asked(viewing: Viewing, reel: Reel, number: int, asked: list[int]) -> None:
+    with contextlib.suppress(NotReady):
+        asked.append(viewing.frame(reel, number, False).number)

@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 from ..errors import DiskFull, SweepError
 
-_FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 
 
 def disk_full(path: Path) -> DiskFull:
@@ -27,7 +27,7 @@ def disk_full(path: Path) -> DiskFull:
 def _is_full(error: BaseException | None) -> bool:
     """Whether there was no room, here or in what led here: the media library wraps what its file raises."""
     while error is not None:
-        if isinstance(error, OSError) and error.errno in _FULL:
+        if isinstance(error, OSError) and error.errno in FULL:
             return True
         error = error.__cause__ or error.__context__
     return False

@@ -159,7 +159,7 @@ class Deinterlaced(WrappedReel):
         self.format = planar(inner.format)
         if self.format.components[0].floating:
             raise UnreadableReel("Pictures of floats cannot be de-interlaced.")
-        self.facts = replace(inner.facts, pixel_format=self.format.name)
+        self.facts = replace(inner.facts, pixel_format=self.format.name, field_order="progressive")
         self._parity = "bff" if inner.facts.field_order == "bottom" else "tff"
         self._cache = FrameCache(cache_bytes)
         self._lock = threading.Lock()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import shutil
 from collections.abc import Iterable, Sequence
@@ -13,7 +12,7 @@ import OpenImageIO as oiio
 
 from ..errors import SweepError
 from ..frames import Frame, Samples
-from .aside import disk_full
+from .aside import FULL, disk_full
 from .formats import DeliveryFormat, converted
 from .reel import ReelFacts, ReelReader, WrappedReel
 from .sequence import SequenceReader
@@ -110,9 +109,7 @@ def write_pictures(folder: Path, frames: Iterable[Frame], reel: ReelReader, form
 
 def picture_name(reel: ReelReader, number: int, format: DeliveryFormat) -> str:
     """The name of a picture: the source's own with the new ending, or the reel's with the frame number."""
-    inner = reel
-    while isinstance(inner, WrappedReel):
-        inner = inner.inner
+    inner = reel.innermost() if isinstance(reel, WrappedReel) else reel
     if isinstance(inner, SequenceReader):
         return Path(inner.name_of(number)).with_suffix(format.suffix).name
     return f"{reel.path.stem}.{number:06d}{format.suffix}"
@@ -148,7 +145,7 @@ def gather(chunks: Sequence[Path], reel: ReelReader, out: Path, cut: Cut, report
         aside.replace(out)
     except OSError as error:
         shutil.rmtree(aside, ignore_errors=True)
-        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        if error.errno in FULL:
             raise disk_full(out) from error
         raise SweepError(f"{out} cannot be written ({error.strerror}). Choose another place for it.") from error
     except BaseException:
@@ -162,7 +159,7 @@ def _failure(path: Path, made: oiio.ImageOutput | None) -> SweepError:
         with open(path.with_name(f".{path.stem}.probe"), "wb") as probe:
             probe.write(bytes(1 << 16))
     except OSError as error:
-        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        if error.errno in FULL:
             return disk_full(path)
     finally:
         path.with_name(f".{path.stem}.probe").unlink(missing_ok=True)

@@ -17,7 +17,7 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..errors import ChangedReel, DamagedReel, UnreadableReel
+from ..errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
 from ..frames import Colour, Frame, FrameCache, PictureFormat, blank
 from .layout import native_name, picture_format, planes_of
 from .reel import ReelFacts, ReelReader, Sound, gone, missing_words
@@ -142,9 +142,16 @@ class MovieReader(ReelReader):
         self._time_base = stream.time_base or Fraction(1, 1000)
         # Without presentation times on B-frame material only decoding tells the order.
         by_decoding = untimed > 0 or len(set(stamps)) != len(stamps) or not stamps
+        self._untimed = by_decoding and all(p is None for p in (stream.start_time, stream.duration)) and untimed > 0
         if by_decoding:
             stamps = self._decode_stamps()
             keys = stamps[:1]
+        if self._untimed:
+            # A bare stream of pictures has no times: they are counted at the rate it names, or the usual one.
+            named = next((Fraction(r) for r in (stream.guessed_rate, stream.average_rate) if r and 1 <= r <= 1000), Fraction(24))
+            stamps = list(range(len(stamps)))
+            keys = stamps[:1]
+            self._time_base = 1 / named
         self._cut_short = cut_short
         self._stamps = sorted(stamps)
         self._keys = sorted(keys) or self._stamps[:1]
@@ -175,6 +182,10 @@ class MovieReader(ReelReader):
             notes.append(f"The first picture is stamped {float(start):.3f} s; the delivery starts at 0.")
         if not constant:
             notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
+        if dropped := _dropped(intervals, constant):
+            notes.append(
+                f"About {dropped} frame{'s' if dropped > 1 else ''} seem{'' if dropped > 1 else 's'} to have been dropped in recording: the next comes a whole multiple late."
+            )
         if promised > count:
             notes.append(missing_words(promised - count, count, self._index_error))
         assumptions = []
@@ -182,6 +193,9 @@ class MovieReader(ReelReader):
             assumptions.append("matrix")
         if self.colour.range_code == 0 and self.format.components[0].name == "Y":
             assumptions.append("range")
+        if self._untimed:
+            assumptions.append("rate")
+            notes.append("The pictures carry no times; they are counted at the rate the stream names or the usual one.")
         if self.colour.transfer == 2:
             assumptions.append("transfer")
         aspect = stream.sample_aspect_ratio or _tagged_aspect(stream)
@@ -327,6 +341,8 @@ class MovieReader(ReelReader):
                     return frame
                 if frame.number > number:
                     break
+                if self.overtaken is not None and self.overtaken():
+                    raise Overtaken
         raise self._undecodable(number)
 
     def frames(self, first: int, stop: int) -> Iterator[Frame]:
@@ -386,8 +402,9 @@ class MovieReader(ReelReader):
         by_order = self._in_order or (key <= 0 and len(self._keys) == 1)
         start = bisect.bisect_left(self._stamps, self._keys[key]) if self._in_order and key > 0 else 0
         for order, picture in enumerate(_pictures(container), start=start):
-            number = self._number_of(picture.pts) if picture.pts is not None and not self._in_order else None
-            if number is None and by_order and (self._in_order or not self._absent):
+            told = None if self._in_order or self._untimed else picture.pts
+            number = None if told is None else self._number_of(told)
+            if number is None and by_order and (self._in_order or self._untimed or not self._absent):
                 number = order
             if number is None or number >= len(self._stamps):
                 continue
@@ -460,7 +477,7 @@ def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> _
     steps = np.diff(times) * float(time_base)
     interval = (float(steps.min()), float(steps.max()))
     lengths, counts = np.unique(np.round(steps, 3), return_counts=True)
-    often = tuple((float(lengths[i]), int(counts[i])) for i in np.argsort(-counts)[:8])
+    often = tuple((float(lengths[i]), int(counts[i])) for i in np.argsort(-counts)[:24])
     span = (stamps[-1] - stamps[0]) * time_base
     mean = Fraction(len(stamps) - 1) / span
     # Containers round to their clock (Matroska to 1 ms): within one tick of the grid is on the grid.
@@ -472,6 +489,19 @@ def _timing(stamps: list[int], time_base: Fraction, stream: av.VideoStream) -> _
         if np.abs(times * float(time_base) - numbers / float(rate)).max() <= tick:
             return rate, True, interval, often
     return (mean.limit_denominator(1001) or mean), False, interval, often
+
+
+def _dropped(intervals: tuple[tuple[float, int], ...], constant: bool) -> int:
+    """How many frames a varying timing leaves out, where most times between frames are alike and the others multiples of them."""
+    total = sum(count for _, count in intervals)
+    if constant or not total:
+        return 0
+    lengths = np.repeat([length for length, _ in intervals], [count for _, count in intervals])
+    usual = float(np.median(lengths))
+    many = np.rint(lengths / usual)
+    if np.mean(many == 1) < 0.6 or np.mean(np.abs(lengths / usual - many) < 0.2) < 0.9:
+        return 0
+    return int((many - 1)[many > 1].sum())
 
 
 def _colour(context: av.VideoCodecContext, layout: PictureFormat) -> Colour:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -114,7 +114,7 @@ class ReelFacts:
     interval_range : tuple of float
         Shortest and longest time between two frames, in seconds.
     intervals : tuple of (float, int)
-        The times between frames that occur, in seconds, and how often; at most eight, the most frequent first.
+        The times between frames that occur, in seconds, and how often; at most 24, the most frequent first.
     sample_aspect : Fraction
         Width to height of a pixel.
     field_order : str
@@ -176,6 +176,8 @@ class ReelReader(ABC):
     colour: Colour
     rate: Fraction
     facts: ReelFacts
+    # Asked between pictures on the way to a distant one; True gives it up with Overtaken.
+    overtaken: Callable[[], bool] | None = None
 
     @abstractmethod
     def __len__(self) -> int: ...
@@ -291,6 +293,13 @@ class WrappedReel(ReelReader):
     def close(self) -> None:
         """Let go of files."""
         self.inner.close()
+
+    def innermost(self) -> ReelReader:
+        """The reader that reads the file itself."""
+        inner = self.inner
+        while isinstance(inner, WrappedReel):
+            inner = inner.inner
+        return inner
 
 
 def missing_words(missing: int, readable: int, error: str = "") -> str:

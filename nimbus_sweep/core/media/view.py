@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import errno
 from functools import lru_cache
 from pathlib import Path
 
@@ -12,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..frames import Frame
-from .aside import disk_full
+from .aside import FULL, disk_full
 from .convert import to_rgb_values, values_of
 from .layout import to_picture
 
@@ -165,7 +164,7 @@ class ProxyMaker:
             self._index.write(self._end.to_bytes(8, "little"))
             self._index.flush()
         except OSError as error:
-            if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            if error.errno in FULL:
                 raise disk_full(self._path) from error
             raise
 

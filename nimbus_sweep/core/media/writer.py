@@ -123,6 +123,10 @@ def _add_video(
     elif format.codec == "prores_ks":
         context.thread_type = "AUTO"
     context.options = options
+    if facts.field_order in _FIELD_ORDERS:
+        context.field_order = _FIELD_ORDERS[facts.field_order]
+        if facts.field_order != "progressive" and format.codec in ("prores_ks", "dnxhd"):
+            context.flags |= int(av.codec.context.Flags.interlaced_dct)
     if colour.matrix or held.components[0].name in "RGB":
         context.colorspace = colour.matrix
     context.color_range = colour.range_code
@@ -133,6 +137,10 @@ def _add_video(
 
 # Transfers that players know; a film scan's own curve is no tag.
 _TAGGED = frozenset((1, 2, 4, 5, 6, 7, 8, 11, 13, 14, 15, 16, 17, 18))
+
+
+# Codes of the media library.
+_FIELD_ORDERS = {"progressive": 1, "top": 2, "bottom": 3}
 
 
 def _numbered(frame: Frame) -> Frame:

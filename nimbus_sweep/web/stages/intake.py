@@ -88,7 +88,7 @@ def correct(reel_id: int) -> Response:
     except SweepError:
         Reel.update(reading=before.model_dump(mode="json")).where(Reel.id == reel.id).execute()
         raise
-    kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "absent")}
+    kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "still_runs", "absent")}
     facts = facts_of(source) | kept
     facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
     Reel.update(facts=facts).where(Reel.id == reel.id).execute()

@@ -65,7 +65,8 @@ def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
 
 def _disk(data: DataFolder, reel: Reel) -> int:
     """Bytes that the application's own files of a reel take."""
-    return size_of(data.of_reel(reel.id)) + sum(size_of(data.delivery(t.id, "x").parent) for t in reel.tasks.where(Task.kind == "render"))
+    delivered = sum((t.result or {}).get("bytes", 0) for t in reel.tasks.where(Task.kind == "render", Task.state == "done"))
+    return size_of(data.of_reel(reel.id)) + delivered
 
 
 @pages.post("/jobs/<int:job_id>")
@@ -117,7 +118,7 @@ def storage() -> str:
     rows = []
     for reel in Reel.select().order_by(Reel.id):
         renders = [t for t in reel.tasks if t.kind == "render" and t.state == "done"]
-        deliveries = [(t, size_of(data.delivery(t.id, "x").parent)) for t in renders]
+        deliveries = [(t, (t.result or {}).get("bytes", 0)) for t in renders]
         rows.append((reel, size_of(data.volumes(reel.id)), size_of(data.of_reel(reel.id)) - size_of(data.volumes(reel.id)), deliveries))
     usage = shutil.disk_usage(data.root)
     return render_template(

@@ -28,10 +28,19 @@ class Bench extends EventTarget {
   laid = [];
   selected = null;
 
+  // The frame the play head has rested on. Exact pictures are asked for only then: in a file of few key frames each
+  // may take the server seconds, and whoever is still looking for a frame must not wait for those passed by.
+  rested = 0;
+  #rest = null;
+
   set(values) {
     let changed = false;
     for (const [name, value] of Object.entries(values)) {
       if (this[name] !== value) { this[name] = value; changed = true; }
+    }
+    if (changed && this.frame !== this.rested && !this.playing) {
+      clearTimeout(this.#rest);
+      this.#rest = setTimeout(() => this.set({ rested: this.frame }), 180);
     }
     if (changed) this.dispatchEvent(new CustomEvent("change", { detail: values }));
   }

@@ -43,4 +43,13 @@ export function fetchImage(url) {
   return entry;
 }
 
+// Exact pictures of frames that were passed by are not waited for.
+export function letGo(frame) {
+  for (const [url, entry] of kept) {
+    if (entry.ready || !url.includes("/crop/") || url.includes(`/crop/${frame}.png`)) continue;
+    kept.delete(url);
+    entry.image.src = "";
+  }
+}
+
 export function onReady(listener) { drawn.addEventListener("ready", listener); }

@@ -17,7 +17,7 @@ export function draw() {
   box.w = Math.min(box.w, bench.reel.width - box.x);
   box.h = Math.min(box.h, bench.reel.height - box.y);
   const view = bench.shown.at(-1);
-  if (!bench.playing) {
+  if (!bench.playing && bench.rested === bench.frame) {
     const entry = fetchImage(cropUrl(bench.frame, view, box));
     if (entry.ready) last = { entry, box };
   }

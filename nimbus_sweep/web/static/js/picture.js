@@ -61,7 +61,7 @@ function wanted(pane, place, ratio) {
   const small = frameUrl(bench.frame, pane.view, Math.min(PROXY, bench.reel.width));
   const exact = place.scale * ratio >= 0.999;
   if (bench.playing && pane.view !== "difference") return { url: small, box: null };
-  if (exact) {
+  if (exact && bench.rested === bench.frame) {
     const box = visible(pane, place);
     return { url: cropUrl(bench.frame, pane.view, box), box, small };
   }

@@ -2,7 +2,7 @@
 
 import { get, post, say } from "./api.js";
 import { bench } from "./bench.js";
-import { onReady } from "./images.js";
+import { letGo, onReady } from "./images.js";
 import * as loupe from "./loupe.js";
 import * as picture from "./picture.js";
 import * as play from "./play.js";
@@ -46,7 +46,7 @@ let readFor = "";
 let readWait = null;
 function readout() {
   const key = `${bench.frame}/${bench.x}/${bench.y}/${bench.shown.at(-1)}/${bench.revision}`;
-  if (key === readFor || bench.playing || !bench.reel.ready) return;
+  if (key === readFor || bench.playing || !bench.reel.ready || bench.rested !== bench.frame) return;
   readFor = key;
   by("readout").textContent = `x ${String(bench.x).padStart(4)}  y ${String(bench.y).padStart(4)}`;
   clearTimeout(readWait);
@@ -269,6 +269,7 @@ const remembered = JSON.parse(sessionStorage.getItem(`bench-${id}`) ?? "{}");
 bench.set(remembered);
 bench.addEventListener("change", () => {
   redraw();
+  if (bench.frame !== bench.rested) letGo(bench.frame);
   followShot();
   if (bench.playing) return;
   const { frame, x, y, zoom, centreX, centreY, view, rings, range, loop } = bench;
