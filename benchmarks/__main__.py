@@ -20,7 +20,7 @@ def main() -> None:
         if only in ("", "speed"):
             speed.run(Path(folder))
         if only in ("", "long"):
-            speed.long_reel(Path(folder))
+            browser.long_log(speed.long_reel(Path(folder)), Path(folder))
         if only in ("", "browser"):
             browser.run(Path(folder))
 

@@ -8,6 +8,8 @@ import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
 
@@ -26,13 +28,53 @@ SWITCHES = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-b
 
 def run(folder: Path) -> None:
     """Print frames a second shown in playback, and how long a jump takes to show a picture."""
-    allowed = folder / "reels"
-    allowed.mkdir()
-    _one_key_frame(allowed / "one-key.mp4", 480)
+    path = folder / "one-key.mp4"
+    _one_key_frame(path, 480)
+    with _looking_at(path, folder / "data") as page:
+        print("\nThe viewer at 1920x1080, 24 frames/s, one key frame, in Chromium without a graphics processor")
+        print(f"  playback from the small pictures, 960 wide   {_played(page):5.1f} frames/s shown  (aim: 24)")
+        took = _jumps(page)
+        print(
+            f"  a jump to any frame shows a picture          median {np.median(took):4.0f} ms, 95 % within {np.percentile(took, 95):.0f} ms  (aim: 150)"
+        )
+
+
+def long_log(path: Path, folder: Path) -> None:
+    """Print how the reel log of a very long reel keeps up with zooming and moving."""
+    with _looking_at(path, folder / "long-data") as page:
+        longest, drawn, seconds = page.evaluate(WHEEL)
+        print(
+            f"  its reel log, zoomed and moved for {seconds:.0f} s: {drawn / seconds:.0f} pictures/s, longest gap {longest:.0f} ms  (aim: no second dropped)"
+        )
+
+
+WHEEL = """async () => {
+    const log = document.getElementById('log');
+    const began = performance.now();
+    let last = began, longest = 0, drawn = 0, n = 0;
+    while (performance.now() - began < 8000) {
+        await new Promise(requestAnimationFrame);
+        const now = performance.now();
+        longest = Math.max(longest, now - last);
+        last = now;
+        drawn += 1;
+        const options = { deltaY: n % 60 < 30 ? -100 : 100, shiftKey: n % 60 > 40, bubbles: true, cancelable: true };
+        const wheel = new WheelEvent('wheel', options);
+        Object.defineProperty(wheel, 'offsetY', { value: 100 + (n * 37) % 500 });
+        log.dispatchEvent(wheel);
+        n += 1;
+    }
+    return [longest, drawn, (performance.now() - began) / 1000];
+}"""
+
+
+@contextmanager
+def _looking_at(path: Path, data: Path) -> Iterator[Page]:
+    """The work screen of a reel that has been taken in, in a browser."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    command = [sys.executable, "-m", "nimbus_sweep", "serve", "--data", str(folder / "data"), "--port", str(port), "--allow", str(allowed)]
+    command = [sys.executable, "-m", "nimbus_sweep", "serve", "--data", str(data), "--port", str(port), "--allow", str(path.parent)]
     server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     assert server.stdout is not None
     server.stdout.readline()
@@ -41,7 +83,7 @@ def run(folder: Path) -> None:
             chromium = play.chromium.launch(executable_path=shutil.which("chromium") or "/usr/bin/chromium", args=SWITCHES)
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
             page.goto(f"http://127.0.0.1:{port}/")
-            page.fill("#open input[name=path]", str(allowed / "one-key.mp4"))
+            page.fill("#open input[name=path]", str(path))
             page.click("#open button")
             page.wait_for_url("**/reels/1/intake")
             while b'"reel":"ready"' not in urllib.request.urlopen(f"http://127.0.0.1:{port}/reels/1/state").read():
@@ -49,12 +91,7 @@ def run(folder: Path) -> None:
             page.goto(f"http://127.0.0.1:{port}/reels/1/condition")
             page.wait_for_function("() => document.getElementById('picture').dataset.shown")
             page.wait_for_timeout(3000)
-            print("\nThe viewer at 1920x1080, 24 frames/s, one key frame, in Chromium without a graphics processor")
-            print(f"  playback from the small pictures, 960 wide   {_played(page):5.1f} frames/s shown  (aim: 24)")
-            took = _jumps(page)
-            print(
-                f"  a jump to any frame shows a picture          median {np.median(took):4.0f} ms, 95 % within {np.percentile(took, 95):.0f} ms  (aim: 150)"
-            )
+            yield page
             chromium.close()
     finally:
         server.terminate()

@@ -143,8 +143,8 @@ print(len(source), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, ti
 """
 
 
-def long_reel(folder: Path) -> None:
-    """Intake of 100,000 small frames: peak memory, and what a log of all of it costs the server."""
+def long_reel(folder: Path) -> Path:
+    """Intake of 100,000 small frames: its peak memory; gives the reel."""
     path = folder / "long.mkv"
     layout = picture_format("yuv420p", 96, 54)
     source = clip("bikes-3")
@@ -163,6 +163,7 @@ def long_reel(folder: Path) -> None:
         out.mux(stream.encode())
     told = subprocess.run([sys.executable, "-c", LONG, str(path), str(folder)], check=True, capture_output=True, text=True).stdout.split()
     print(f"\nA reel of {told[0]} frames: intake peak memory {float(told[1]):.0f} MiB (aim: under 1024), {float(told[2]):.0f} s")
+    return path
 
 
 def decode_only(reel: Path) -> None:

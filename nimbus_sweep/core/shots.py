@@ -75,10 +75,23 @@ class CutFinder:
         """The cuts of all frames taken in."""
         kept: list[FoundCut] = []
         for at in self._named:
-            if not self._light_alone(at) and not self._comes_back(at) and not self._fades(at):
+            if not (self._moves(at) or self._light_alone(at) or self._comes_back(at) or self._fades(at)):
                 change = float(cv2.absdiff(self._thumbs[at - 1], self._thumbs[at]).mean())
                 kept.append(FoundCut(at, round(change, 1)))
         return kept
+
+    def _moves(self, at: int) -> bool:
+        """Whether the picture changes no more there than from frame to frame around: a fast movement that begins or ends."""
+        around = [n for n in range(at - 6, at + 7) if n != at and 0 < n < len(self._thumbs)]
+        usual = float(np.median([self._unlike(n) for n in around])) if around else 0.0
+        return self._unlike(at) < 1.5 * usual
+
+    def _unlike(self, at: int) -> float:
+        """How far the structure of a frame is from that of the one before; two without structure are alike."""
+        before, behind = self._thumbs[at - 1], self._thumbs[at]
+        if max(float(before.std()), float(behind.std())) < _FLAT:
+            return 0.0
+        return 1 - _alike(before, behind)
 
     def _light_alone(self, at: int) -> bool:
         """Whether the scene stays and only its light changes."""

@@ -129,7 +129,7 @@ def test_a_frame_that_is_not_wanted_any_more_is_given_up(desk: Desk, tmp_path: P
         reader.frame(35)
     assert len(asked) == 6
     reader.overtaken = None
-    assert np.array_equal(reader.frame(35).planes[0], list(MovieReader(path).frames(35, 36))[0].planes[0])
+    assert np.array_equal(reader.frame(35).planes[0], next(iter(MovieReader(path).frames(35, 36))).planes[0])
     reel_id = desk.take_in(path)
     viewing, reel = desk.services.viewing, desk.reel(reel_id)
     wanted = [threading.Thread(target=lambda n=n: _asked(viewing, reel, n, asked)) for n in range(30, 37)]
