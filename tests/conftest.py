@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
@@ -66,6 +67,11 @@ def write_movie(
         if audio is not None:
             out.mux(audio.encode())
     return path
+
+
+def interruptible() -> None:
+    """Let a process begun by a test hear an interrupt, though the tests may run where it is ignored, as behind a `&`."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 def decoded(path: Path) -> list[np.ndarray[Any, Any]]:

@@ -19,7 +19,7 @@ import pytest
 from benchmarks.material import MemorySource
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
-from tests.conftest import SITES, decoded, small, write_movie
+from tests.conftest import SITES, decoded, interruptible, small, write_movie
 
 
 def run(*words: object) -> subprocess.CompletedProcess[str]:
@@ -147,7 +147,12 @@ def on_a_terminal(*words: object, stop_after: float | None = None) -> tuple[int,
     ours, theirs = os.openpty()
     termios.tcsetwinsize(theirs, (24, 100))
     process = subprocess.Popen(
-        [sys.executable, "-m", "nimbus_sweep", *map(str, words)], stdout=theirs, stderr=theirs, stdin=theirs, start_new_session=True
+        [sys.executable, "-m", "nimbus_sweep", *map(str, words)],
+        stdout=theirs,
+        stderr=theirs,
+        stdin=theirs,
+        start_new_session=True,
+        preexec_fn=interruptible,
     )
     os.close(theirs)
     said = b""

@@ -100,8 +100,9 @@ class RenderSpec(BaseModel):
         true_rate = repeats.true_rate(rate)
         if true_rate is None:
             return Cut(self.first, self.stop)
-        inside = repeats.distinct[(repeats.distinct >= self.first) & (repeats.distinct < self.stop)]
-        return Cut(self.first, self.stop, inside.tolist(), usual_rate(true_rate))
+        inside = repeats.distinct[(repeats.distinct > self.first) & (repeats.distinct < self.stop)]
+        # A part that begins with a copy begins with it: the one it repeats lies outside.
+        return Cut(self.first, self.stop, [self.first, *inside.tolist()], usual_rate(true_rate))
 
 
 def render(
@@ -194,7 +195,7 @@ def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
     if source is not reel and spec.repeats:
         repeats = Repeats.load(Path(spec.repeats))
         if repeats.repeated.any():
-            return RepairedOnce(source, reel, repeats.representative)
+            return RepairedOnce(source, reel, repeats.within((s.first, s.stop) for s in spec.shots))
     return source
 
 

@@ -7,7 +7,7 @@ the picture from before comes back.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
@@ -163,6 +163,13 @@ class Repeats:
         """For each frame, the number of the first that shows its moment."""
         numbers = np.arange(len(self.repeated))
         return np.maximum.accumulate(np.where(self.repeated, 0, numbers)).astype(np.int64)
+
+    def within(self, ranges: Iterable[tuple[int, int]]) -> NDArray[np.int64]:
+        """The same, but no frame of a range (first, stop) is represented by one outside it: what is treated there is."""
+        first_of = self.representative
+        for first, stop in ranges:
+            first_of[first:stop] = np.maximum(first_of[first:stop], first)
+        return first_of
 
     @property
     def distinct(self) -> NDArray[np.int64]:

@@ -118,7 +118,7 @@ class Viewing:
         if isinstance(source, TimeVolume):
             return made
         repeats = self.repeats(reel)
-        return RepairedOnce(made, source, repeats.representative) if repeats.repeated.any() else made
+        return RepairedOnce(made, source, repeats.within([(shot.enter, shot.leave)])) if repeats.repeated.any() else made
 
     def frame(self, reel: Reel, number: int, treated: bool) -> Frame:
         """A native frame; raises NotReady if others have been asked for while it waited its turn.

@@ -177,6 +177,16 @@ def test_every_kind_of_sequence_holds_what_it_says(tmp_path: Path, name: str, ki
                 assert np.array_equal(theirs, frame.component(i))
 
 
+def test_tags_that_are_lost_are_named(tmp_path: Path) -> None:
+    reel = open_reel(write_movie(tmp_path / "reel.mkv", moving("gbrp10le", 3)), Reading(transfer="log", fields="top"))
+    told = {kind: " ".join(FORMATS[kind].warnings(reel.facts, reel.format)) for kind in ("dpx", "tiff", "ffv1")}
+    assert "logarithmic" in told["tiff"]
+    assert "logarithmic" in told["ffv1"]
+    assert "logarithmic" not in told["dpx"]
+    assert "fields" in told["dpx"]
+    assert "fields" not in told["ffv1"]
+
+
 def test_a_sequence_keeps_its_numbers_its_gap_and_gets_the_sound(tmp_path: Path) -> None:
     """Sound of a movie goes into Broadcast WAV (EBU Tech 3285), its time reference from the time code."""
     reel = open_reel(write_movie(tmp_path / "reel.mov", small(20), "libx264", sound=True))

@@ -204,6 +204,13 @@ def test_a_repair_is_made_once_and_appears_in_every_copy() -> None:
         assert all(np.array_equal(a, b) for a, b in zip(once.frame(n).planes, frame.planes, strict=True))
 
 
+def test_what_is_treated_is_not_represented_by_what_is_not() -> None:
+    told = Repeats(np.array([False, True, False, True, True, True, False]), "", (0, 0), np.zeros(7, np.int8))
+    assert told.representative.tolist() == [0, 0, 2, 2, 2, 2, 6]
+    assert told.within([(4, 7)]).tolist() == [0, 0, 2, 2, 4, 4, 6]
+    assert told.within([(1, 3), (3, 7)]).tolist() == [0, 1, 2, 3, 3, 3, 6]
+
+
 def test_maps_of_repeats_come_back_from_their_file(tmp_path: Path) -> None:
     source = clip("bikes-2")
     told = repeats(source, carried(list(source.pictures))[0])

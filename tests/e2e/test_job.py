@@ -22,6 +22,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.demo.reels import REELS
+from tests.conftest import interruptible
 
 pytestmark = pytest.mark.browser
 
@@ -44,7 +45,7 @@ class Running:
 
     def start(self) -> None:
         command = [sys.executable, "-m", "nimbus_sweep", "demo", "--data", str(self.data), "--port", str(self.port)]
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, start_new_session=True)
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=interruptible)
         assert self.process.stdout is not None
         said = self.process.stdout.readline()
         assert self.address in said

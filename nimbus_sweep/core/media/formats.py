@@ -122,6 +122,12 @@ class DeliveryFormat:
             )
         if not self.lossless:
             told.append("The codec loses a little: samples outside the repairs are not the source's own.")
+        if facts.colour.transfer == 9 and self.kind != "dpx":
+            told.append("It cannot say that its values are logarithmic; tell whoever takes it.")
+        if self.is_sequence and facts.colour.primaries not in (1, 2):
+            told.append("Pictures do not name the primaries; tell whoever takes them.")
+        if self.is_sequence and facts.field_order in ("top", "bottom"):
+            told.append("Pictures do not say that they are made of fields, nor which comes first.")
         if self.is_sequence and not facts.constant_timing:
             told.append("A sequence has one rate; the varying times between frames are lost.")
         if self.kind in ("tiff", "png") and facts.time_code:
