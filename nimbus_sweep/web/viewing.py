@@ -120,25 +120,29 @@ class Viewing:
         repeats = self.repeats(reel)
         return RepairedOnce(made, source, repeats.within([(shot.enter, shot.leave)])) if repeats.repeated.any() else made
 
-    def frame(self, reel: Reel, number: int, treated: bool) -> Frame:
-        """A native frame; raises NotReady if others have been asked for while it waited its turn.
+    def frame(self, reel: Reel, number: int, treated: bool, passing: bool = False) -> Frame:
+        """A native frame.
 
-        In a file of few key frames a frame may take seconds: who looks for one must not wait for those passed by.
+        In a file of few key frames a frame may take seconds, and who looks for one must not wait for those passed by:
+        one that is `passing` raises NotReady when others have been asked for meanwhile.
         """
         reader = self.reader(reel)
         source = self.treated(reel, reader, number) if treated else reader
         with self._lock:
             turn = self._turns.setdefault(reel.id, threading.Lock())
             wanted = self._wanted.setdefault(reel.id, deque(maxlen=_WANTED))
-            if number in wanted:
-                wanted.remove(number)
-            wanted.append(number)
+            if passing and number not in wanted:
+                wanted.append(number)
+
+        def overtaken() -> bool:
+            return passing and number not in wanted
+
         while not turn.acquire(timeout=0.05):
-            if number not in wanted:
+            if overtaken():
                 raise NotReady("Another frame is wanted by now.")
         try:
             inner = reader.innermost() if isinstance(reader, WrappedReel) else reader
-            inner.overtaken = lambda: number not in wanted
+            inner.overtaken = overtaken
             return source.frame(number)
         except Overtaken as error:
             raise NotReady("Another frame is wanted by now.") from error

@@ -75,9 +75,9 @@ def part(reel_id: int, number: int) -> Response:
     )
     viewing = services().viewing
     if view == "difference":
-        one, other = (crop(viewing.frame(reel, number, treated), *box) for treated in (False, True))
+        one, other = (crop(viewing.frame(reel, number, treated, passing=True), *box) for treated in (False, True))
         return _picture(png(difference(one, other, _number("gain", 1, 64, 8))), "png")
-    return _picture(png(crop(viewing.frame(reel, number, view == "treated"), *box)), "png")
+    return _picture(png(crop(viewing.frame(reel, number, view == "treated", passing=True), *box)), "png")
 
 
 @pages.get("/reels/<int:reel_id>/slice/row/<int:y>.jpg")
@@ -104,7 +104,7 @@ def value(reel_id: int, number: int) -> Response:
     reel = reel_or_404(reel_id, LOOKED_AT)
     number = _frame(reel, number)
     x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
-    native = services().viewing.frame(reel, number, _view() == "treated")
+    native = services().viewing.frame(reel, number, _view() == "treated", passing=True)
     samples = {}
     for i, component in enumerate(native.format.components):
         across, down = native.format.subsampling(i)

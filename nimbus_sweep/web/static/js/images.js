@@ -4,6 +4,7 @@ import { bench } from "./bench.js";
 
 const kept = new Map();
 const MOST = 160;
+const AGAIN = 700; // ms
 const drawn = new EventTarget();
 
 function base() { return `/reels/${bench.reel.id}`; }
@@ -35,7 +36,12 @@ export function fetchImage(url) {
   entry = { image, ready: false, failed: false };
   entry.loaded = new Promise((resolve) => {
     image.onload = () => { entry.ready = true; resolve(entry); drawn.dispatchEvent(new Event("ready")); };
-    image.onerror = () => { entry.failed = true; kept.delete(url); resolve(entry); };
+    // What is not there yet is asked for again, but not at once: a page must not storm its server.
+    image.onerror = () => {
+      entry.failed = true;
+      resolve(entry);
+      setTimeout(() => { if (kept.get(url) === entry) { kept.delete(url); drawn.dispatchEvent(new Event("ready")); } }, AGAIN);
+    };
   });
   image.src = url;
   kept.set(url, entry);
