@@ -131,7 +131,9 @@ class Viewing:
         with self._lock:
             turn = self._turns.setdefault(reel.id, threading.Lock())
             wanted = self._wanted.setdefault(reel.id, deque(maxlen=_WANTED))
-            if passing and number not in wanted:
+            if passing:
+                if number in wanted:
+                    wanted.remove(number)
                 wanted.append(number)
 
         def overtaken() -> bool:
