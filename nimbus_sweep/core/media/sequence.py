@@ -12,12 +12,13 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
+import av
 import numpy as np
 import OpenImageIO as oiio
 
 from ..errors import ChangedReel, DamagedReel, UnreadableReel
 from ..frames import Colour, Component, Frame, FrameCache, PictureFormat, Samples, blank
-from .layout import picture_format
+from .layout import picture_format, planes_of
 from .reel import ReelFacts, ReelReader, gone
 
 SUFFIXES = {
@@ -341,12 +342,28 @@ def _pixels(path: Path, shape: tuple[int, int, int]) -> tuple[oiio.ImageSpec | N
     if (spec.height, spec.width, spec.nchannels) != shape:
         opened.close()
         return spec, None, ""
+    if path.suffix.lower() == ".dpx" and shape[2] == 4 and spec.get_int_attribute("oiio:BitsPerSample", 0) == 10:
+        opened.close()
+        return _packed_with_alpha(path, spec)
     pixels = opened.read_image(spec.format)
     why = opened.geterror().strip().splitlines()[0][:200] if opened.has_error else ""
     opened.close()
     if pixels is None or why:
         return spec, None, why or "its samples cannot be read"
     return spec, pixels, ""
+
+
+def _packed_with_alpha(path: Path, spec: oiio.ImageSpec) -> tuple[oiio.ImageSpec, Samples | None, str]:
+    """Four samples of 10 bit a pixel, three of which share a word: the library loses the last of each row, FFmpeg's reader does not."""
+    try:
+        with av.open(str(path)) as container:
+            picture = next(container.decode(video=0))
+    except (av.FFmpegError, StopIteration, OSError) as error:
+        return spec, None, str(error)[:200] or "its samples cannot be read"
+    if picture.format.name != "gbrap10le":
+        return spec, None, f"its samples are {picture.format.name}"
+    green, blue, red, alpha = planes_of(picture, picture_format(picture.format.name, picture.width, picture.height))
+    return spec, np.stack([red, green, blue, alpha], -1) << 6, ""
 
 
 def _layout(spec: oiio.ImageSpec, name: str) -> tuple[PictureFormat, list[int], int]:

@@ -66,17 +66,30 @@ let timer = null;
 let wasState = bench.reel.state;
 let lastTask = {};
 
+let asking = false;
+let askAgain = false;
+
+// One question is under way at a time: however often it is called for, the page asks no faster than it is answered.
 async function refresh() {
+  if (asking) { askAgain = true; return; }
+  asking = true;
   clearTimeout(timer);
+  let wait = 2000;
+  try { wait = await bringUpToDate(); } finally { asking = false; }
+  if (askAgain) { askAgain = false; wait = 50; }
+  timer = setTimeout(refresh, wait);
+}
+
+// Gives how long to wait before the next time, in ms.
+async function bringUpToDate() {
   let state;
   try {
     state = await get(`/reels/${id}/state`);
   } catch {
     by("tasks").textContent = "The application does not answer. Work goes on when it is started again; nothing is lost.";
-    timer = setTimeout(refresh, 2000);
-    return;
+    return 2000;
   }
-  if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) { location.reload(); return; }
+  if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) { location.reload(); return 60_000; }
   wasState = state.reel;
   by("undo").disabled = !state.undo;
   by("undo").title = state.undo ? `Take back: ${state.undo} (Ctrl+Z)` : "Nothing to take back";
@@ -99,7 +112,7 @@ async function refresh() {
   await sheet.show(`${sheetKey}/${bench.shotAt}`);
   redraw();
   const busy = state.tasks.some((t) => ["waiting", "running"].includes(t.state));
-  timer = setTimeout(refresh, busy ? 350 : document.hidden ? 8000 : 2500);
+  return busy ? 350 : document.hidden ? 8000 : 2500;
 }
 
 let sheetKey = "";
