@@ -31,7 +31,7 @@ from .media.reader import usual_rate
 from .media.reel import Reading, ReelReader
 from .media.writer import REPORT_TAG, Cut, join, write_chunk
 from .report import Report
-from .shots import RepairedOnce, Repeats
+from .shots import Passing, RepairedOnce, Repeats
 from .treatment import Analyses, Recipe, chain
 
 CHUNK_FRAMES = 48
@@ -188,14 +188,17 @@ def open_unchanged(spec: RenderSpec) -> ReelReader:
 
 def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
     """The reel with the treatments of its shots put on; their analyses are ready."""
-    source: FrameSource = reel
+    repeats = Repeats.load(Path(spec.repeats)) if spec.repeats and spec.shots else None
+    if repeats is None or not repeats.repeated.any():
+        return _with_steps(spec, reel)
+    passing = Passing(reel)
+    return RepairedOnce(_with_steps(spec, passing), passing, repeats.within((s.first, s.stop) for s in spec.shots))
+
+
+def _with_steps(spec: RenderSpec, source: FrameSource) -> FrameSource:
     for shot in spec.shots:
         known = Analyses(Path(spec.analyses), spec.fingerprint, *shot.span).load(shot.recipe)
         source = chain(source, known, shot.first, shot.stop)
-    if source is not reel and spec.repeats:
-        repeats = Repeats.load(Path(spec.repeats))
-        if repeats.repeated.any():
-            return RepairedOnce(source, reel, repeats.within((s.first, s.stop) for s in spec.shots))
     return source
 
 

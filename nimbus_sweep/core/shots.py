@@ -220,12 +220,10 @@ class RepeatFinder:
         self._same: list[bool] = []
         self._first: list[float] = []
         self._second: list[float] = []
-        self._missing: list[bool] = []
 
     def add(self, frame: Frame) -> None:
         """Take in the next frame."""
         component = frame.format.components[0]
-        self._missing.append(frame.missing)
         now = frame.component(0)
         if now.dtype == np.float16:
             now = now.astype(np.float32)
@@ -376,6 +374,38 @@ def _fields(first: NDArray[np.float64], second: NDArray[np.float64], repeated: N
     return fields if (fields > 0).mean() > 0.15 else np.zeros_like(fields)
 
 
+class Passing:
+    """A source whose frames can be had again as they pass, so that what is made of them can be held against them.
+
+    Only frames behind the last one taken are kept; none is decoded twice.
+    """
+
+    def __init__(self, source: FrameSource) -> None:
+        self.format, self.colour, self.rate = source.format, source.colour, source.rate
+        self._source = source
+        self._passed: dict[int, Frame] = {}
+
+    def __len__(self) -> int:
+        return len(self._source)
+
+    def frame(self, number: int) -> Frame:
+        """Frame `number`."""
+        return self._source.frame(number)
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """Frames `first` to `stop` - 1."""
+        self._passed.clear()
+        for frame in self._source.frames(first, stop):
+            self._passed[frame.number] = frame
+            yield frame
+
+    def taken(self, number: int) -> Frame:
+        """Frame `number`, which has passed; those before it are let go."""
+        for passed in [n for n in self._passed if n < number]:
+            del self._passed[passed]
+        return self._passed.pop(number)
+
+
 class RepairedOnce:
     """A treated source in which each distinct frame is treated once and its repair appears in every copy.
 
@@ -383,13 +413,15 @@ class RepairedOnce:
 
     Parameters
     ----------
-    treated, source : FrameSource
-        With the steps on, and as it came.
+    treated : FrameSource
+        With the steps on, over `source`.
+    source : Passing
+        As it came.
     representative : ndarray, int64, (frames,)
         For each frame, the first that shows its moment.
     """
 
-    def __init__(self, treated: FrameSource, source: FrameSource, representative: NDArray[np.int64]) -> None:
+    def __init__(self, treated: FrameSource, source: Passing, representative: NDArray[np.int64]) -> None:
         self.format, self.colour, self.rate = source.format, source.colour, source.rate
         self._treated, self._source, self._first = treated, source, representative
         self._kept: tuple[int, Frame, Frame] | None = None
@@ -406,9 +438,9 @@ class RepairedOnce:
 
     def frames(self, first: int, stop: int) -> Iterator[Frame]:
         """Frames `first` to `stop` - 1, treated."""
-        for number, (own, treated) in enumerate(
-            zip(self._source.frames(first, stop), self._treated.frames(first, stop), strict=True), start=first
-        ):
+        for treated in self._treated.frames(first, stop):
+            number = treated.number
+            own = self._source.taken(number)
             at = int(self._first[number])
             if at == number:
                 self._kept = (at, own, treated)

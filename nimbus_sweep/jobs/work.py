@@ -108,11 +108,6 @@ def computed_under(reel: Reel) -> str:
     return f"{reel.fingerprint};{key}" if key else reel.fingerprint
 
 
-def look_of(reading: Reading) -> str:
-    """What of a reading shows in pictures."""
-    return reading.key
-
-
 def open_as_taken_in(reel: Reel) -> ReelReader:
     """Open a reel; raises ChangedReel if it is not the one that was taken in."""
     return open_unchanged(spec_of(DataFolder(Path()), reel, 0, ()))
@@ -159,7 +154,6 @@ def facts_of(source: ReelReader) -> dict[str, Any]:
         "codec": facts.codec,
         "pixel_format": facts.pixel_format,
         "bits": facts.bits,
-        "floating": source.format.components[0].floating,
         "duration": float(facts.duration),
         "start": float(facts.start),
         "aspect": str(facts.sample_aspect),
@@ -197,7 +191,7 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
     folder.mkdir(parents=True, exist_ok=True)
     if not again:
         Reel.update(
-            state="open", refusal="", size=size, modified=modified, frames=len(source), facts=facts_of(source), look=look_of(reading)
+            state="open", refusal="", size=size, modified=modified, frames=len(source), facts=facts_of(source), look=reading.key
         ).where(Reel.id == reel.id).execute()
     told(0.02, what="Reading every frame")
     start = time.monotonic()
@@ -238,12 +232,12 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         state="ready",
         size=size,
         modified=modified,
-        look=look_of(reading),
+        look=reading.key,
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
         missing=source.missing + len(unreadable),
         facts=facts,
     ).where(Reel.id == reel.id).execute()
-    if look_of(reading_of(fresh)) != look_of(reading):
+    if reading_of(fresh).key != reading.key:
         # Corrected meanwhile: the small pictures are made once more.
         return _intake(data, Reel.get_by_id(reel.id), task, told)
     return {"frames": len(source), "cuts": len(seen.cuts)}

@@ -14,7 +14,7 @@ from ..core.errors import Overtaken, SweepError
 from ..core.frames import Frame, FrameSource
 from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.view import Picture, Proxy, difference, to_bgr
-from ..core.shots import RepairedOnce, Repeats
+from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.summary import Summary
 from ..core.treatment import Analyses, chain
 from ..core.volume import TimeVolume
@@ -114,11 +114,12 @@ class Viewing:
         if not analyses.ready(recipe):
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
         known = self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe))
-        made = chain(source, known, shot.enter, shot.leave)
-        if isinstance(source, TimeVolume):
-            return made
-        repeats = self.repeats(reel)
-        return RepairedOnce(made, source, repeats.within([(shot.enter, shot.leave)])) if repeats.repeated.any() else made
+        # A volume holds no repeated frame.
+        repeats = None if isinstance(source, TimeVolume) else self.repeats(reel)
+        if repeats is None or not repeats.repeated.any():
+            return chain(source, known, shot.enter, shot.leave)
+        passing = Passing(source)
+        return RepairedOnce(chain(passing, known, shot.enter, shot.leave), passing, repeats.within([(shot.enter, shot.leave)]))
 
     def frame(self, reel: Reel, number: int, treated: bool, passing: bool = False) -> Frame:
         """A native frame.

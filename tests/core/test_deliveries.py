@@ -97,8 +97,8 @@ def delivered(tmp_path: Path, reel: ReelReader, form: DeliveryFormat, cut: Cut |
     return out
 
 
-# Least PSNR (dB, luma) of lossy kinds on real frames; measured 41 to 55 and stated with some room.
-LOSSY = {"prores-422hq": 45, "prores-4444": 45, "dnxhr-hqx": 42, "h264": 40}
+# Least PSNR (dB, luma) of lossy kinds on real frames; the worst frame measured 61.2, 63.9, 58.3 and 45.8.
+LOSSY = {"prores-422hq": 58, "prores-4444": 60, "dnxhr-hqx": 55, "h264": 43}
 
 
 @pytest.mark.parametrize("kind", ["ffv1", "prores-422hq", "prores-4444", "dnxhr-hqx", "v210", "h264"])

@@ -115,7 +115,7 @@ class MovieReader(ReelReader):
         untimed = 0
         cut_short = 0
         sound_ends: dict[int, float] = {}
-        self._index_error = ""
+        self.index_error = ""
         # AVI knows no presentation times, and those made up for these codecs are wrong where pictures are coded out of
         # order: pictures are counted, in the order they come out, from the key frame before them.
         self._in_order = container.format.name == "avi" and stream.codec_context.name in ("h264", "hevc")
@@ -138,7 +138,7 @@ class MovieReader(ReelReader):
                         if packet.is_keyframe:
                             keys.append(stamp)
         except av.FFmpegError as error:
-            self._index_error = _words(error)
+            self.index_error = _words(error)
         self._time_base = stream.time_base or Fraction(1, 1000)
         # Without presentation times on B-frame material only decoding tells the order.
         by_decoding = untimed > 0 or len(set(stamps)) != len(stamps) or not stamps
@@ -187,7 +187,7 @@ class MovieReader(ReelReader):
                 f"About {dropped} frame{'s' if dropped > 1 else ''} seem{'' if dropped > 1 else 's'} to have been dropped in recording: the next comes a whole multiple late."
             )
         if promised > count:
-            notes.append(missing_words(promised - count, count, self._index_error))
+            notes.append(missing_words(promised - count, count, self.index_error))
         assumptions = []
         if self.colour.assumed:
             assumptions.append("matrix")
@@ -290,18 +290,6 @@ class MovieReader(ReelReader):
         self.facts = replace(self.facts, frames=len(self._stamps), absent=tuple(sorted(self._absent)), notes=notes)
         if lost:
             self.facts = replace(self.facts, duration=self.facts.duration - lost / self.rate)
-
-    def require_whole(self) -> None:
-        """Refuse a file that ends before its time.
-
-        Raises
-        ------
-        DamagedReel
-            If pictures are missing.
-        """
-        lost = self.facts.promised - len(self)
-        if lost > 0:
-            raise DamagedReel(f"{self.path.name}: {missing_words(lost, len(self), self._index_error)}", lost, len(self))
 
     # -- frames --------------------------------------------------------------------------------------------
 

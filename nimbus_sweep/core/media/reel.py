@@ -176,6 +176,8 @@ class ReelReader(ABC):
     colour: Colour
     rate: Fraction
     facts: ReelFacts
+    # Why the index could not be read to its end, if it could not.
+    index_error: str = ""
     # Asked between pictures on the way to a distant one; True gives it up with Overtaken.
     overtaken: Callable[[], bool] | None = None
 
@@ -235,7 +237,7 @@ class ReelReader(ABC):
         """
         lost = self.facts.promised - len(self)
         if lost > 0:
-            raise DamagedReel(f"{self.path.name}: {missing_words(lost, len(self))}", lost, len(self))
+            raise DamagedReel(f"{self.path.name}: {missing_words(lost, len(self), self.index_error)}", lost, len(self))
 
     def correct(self, reading: Reading) -> None:
         """Read on with the user's corrections; those that ask for other samples are wrapped around by `open_reel`."""

@@ -7,6 +7,8 @@ import json
 import peewee as pw
 from peewee_migrate import Migrator
 
+from nimbus_sweep.core.errors import SweepError
+
 _COLUMNS = {
     "job": {"reference": "VARCHAR(120) NOT NULL DEFAULT ''", "notes": "TEXT NOT NULL DEFAULT ''", "archived": "INTEGER NOT NULL DEFAULT 0"},
     "reel": {"reading": "TEXT", "look": "VARCHAR(255) NOT NULL DEFAULT ''", "frames": "INTEGER NOT NULL DEFAULT 0"},
@@ -38,4 +40,4 @@ def migrate(migrator: Migrator, database: pw.Database, *, fake: bool = False) ->
 
 def rollback(migrator: Migrator, database: pw.Database, *, fake: bool = False) -> None:
     """There is no way back from shots."""
-    raise NotImplementedError("Shots cannot be taken out of a database again; restore a copy of it.")
+    raise SweepError("Shots cannot be taken out of a database again. Put back a copy made before.")

@@ -14,7 +14,7 @@ from ...core.cutting import Shot, add_cut, cut_by_list, move_cut, place_of, remo
 from ...core.errors import SweepError
 from ...core.media.reel import Reading
 from ...core.treatment import told
-from ...jobs.work import facts_of, look_of, open_as_taken_in, reading_of
+from ...jobs.work import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel
 from .common import LOOKED_AT, body, follow_up, latest, lay_open, place_named, reel_or_404, services, whole
@@ -92,7 +92,7 @@ def correct(reel_id: int) -> Response:
     facts = facts_of(source) | kept
     facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
     Reel.update(facts=facts).where(Reel.id == reel.id).execute()
-    if look_of(reading) != reel.look:
+    if reading.key != reel.look:
         services().queue.put("intake", Reel.get_by_id(reel.id))
     return jsonify(said="Read that way now.")
 

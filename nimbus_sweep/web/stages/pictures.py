@@ -7,7 +7,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 
 from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
-from ...jobs.work import look_of, reading_of
+from ...jobs.work import reading_of
 from ...store.models import Reel
 from ..viewing import VIEWS, NotReady, crop
 from .common import LOOKED_AT, reel_or_404, services, shot_named
@@ -54,7 +54,7 @@ def frame(reel_id: int, number: int) -> Response:
     shared = services()
     width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
     # After a correction the small copies still show the old colours until they are made again.
-    if view == "source" and width <= PROXY_WIDTH and reel.look == look_of(reading_of(reel)):
+    if view == "source" and width <= PROXY_WIDTH and reel.look == reading_of(reel).key:
         try:
             return _picture(shared.viewing.proxy(reel).jpeg(number), "jpeg")
         except (FileNotFoundError, IndexError):
