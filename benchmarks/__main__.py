@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|demo|speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|demo|speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import browser, quality, speed
+from . import browser, quality, shade, speed
 
 
 def main() -> None:
@@ -15,6 +15,9 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="nimbus-bench-") as folder:
         if only in ("", "quality"):
             quality.clips(Path(folder))
+        if only in ("", "shade"):
+            shade.clean(Path(folder))
+            shade.marks(Path(folder))
         if only in ("", "demo"):
             quality.demo(Path(folder))
         if only in ("", "speed"):

@@ -14,12 +14,15 @@ from functools import lru_cache
 from pathlib import Path
 
 import av
+import cv2
 import numpy as np
+import skimage.data
 from numpy.typing import NDArray
 
 from nimbus_sweep.core.frames import Colour, Frame, PictureFormat
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.demo.defects import rgb_to_ycbcr
 
 Planes = tuple[NDArray[np.uint8], ...]
 
@@ -100,6 +103,39 @@ def drifting(source: MemorySource, frames: int = 60, at: int = 0, across: float 
         half = np.s_[: tall // 2, dx // 2 : (dx + wide) // 2]
         pictures.append((luma[:tall, dx : dx + wide].copy(), cb[half].copy(), cr[half].copy()))
     return MemorySource(pictures, picture_format("yuv420p", wide, tall), source.colour, source.rate)
+
+
+def panned(name: str, frames: int = 60, seed: int = 1, travel: float = 0.3, size: tuple[int, int] = (640, 360)) -> MemorySource:
+    """A camera's move, with a little zoom and turn, over a photograph that comes with scikit-image.
+
+    Parameters
+    ----------
+    name : str
+        Of a picture inside the package (BSD licence, or public domain): ``astronaut``, ``coffee``, ``chelsea``, ``rocket``.
+    travel : float
+        How far the window moves, as a share of its width.
+    size : tuple of int
+        Width and height of the frames.
+    """
+    photo = np.asarray(getattr(skimage.data, name)())[..., :3].astype(np.float32)
+    width, height = size
+    rng = np.random.default_rng(seed)
+    turn = rng.uniform(0, 2 * np.pi)
+    scale = max(width * (1.1 + travel) / photo.shape[1], height * (1.1 + travel) / photo.shape[0])
+    way = np.array([np.cos(turn) * width, np.sin(turn) * height]) * travel
+    pictures: list[Planes] = []
+    for n in range(frames):
+        share = n / (frames - 1) - 0.5
+        zoom, angle = scale * (1 + 0.05 * np.sin(3 * share + turn)), 0.03 * np.sin(2.3 * share)
+        c, s = np.cos(angle) / zoom, np.sin(angle) / zoom
+        x, y = way * share + rng.normal(0, 0.3, 2) + np.array([0, 0.04 * height * np.sin(5 * share)])
+        cx, cy = photo.shape[1] / 2 + x / scale, photo.shape[0] / 2 + y / scale
+        move = np.array([[c, -s, cx - c * width / 2 + s * height / 2], [s, c, cy - s * width / 2 - c * height / 2]], np.float32)
+        seen = cv2.warpAffine(photo, move, size, flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REFLECT_101)
+        y_, cb, cr = rgb_to_ycbcr(np.clip(seen, 0, 255).astype(np.float64))
+        halves = [cv2.resize(p, (width // 2, height // 2), interpolation=cv2.INTER_AREA) for p in (cb, cr)]
+        pictures.append(tuple(np.clip(np.rint(p), 0, 255).astype(np.uint8) for p in (y_, *halves)))
+    return MemorySource(pictures, picture_format("yuv420p", width, height))
 
 
 def noisy(pictures: Sequence[Planes], sigma: float, seed: int) -> list[Planes]:

@@ -176,7 +176,7 @@ def decode_only(reel: Path) -> None:
 
 def preview(source: MovieReader, recipe: Recipe, analyses: Analyses) -> None:
     """Time from asking for a treated frame to its JPEG, the analysis ready."""
-    treated = chain(source, analyses.load(recipe), 0, len(source))
+    treated = chain(source, analyses.load(recipe, source.format), 0, len(source))
     times: dict[str, list[float]] = {"next frame": [], "any frame": [], "decode alone": []}
     rng = np.random.default_rng(1)
     for kind, numbers in (("next frame", range(40, 100)), ("any frame", rng.integers(0, 200, 40))):

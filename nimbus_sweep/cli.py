@@ -7,7 +7,7 @@ import json
 import os
 import sys
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -181,7 +181,7 @@ def treat(
         print_ = fingerprint(reel)
         size, modified = stamp_of(reel)
         if recipe is None or recipe.needs_survey:
-            shots, repeats = _surveyed(source, frames, folder)
+            shots, repeats = _surveyed(source, frames, folder, [s.kind for s in recipe.active] if recipe else None)
         else:
             shots, repeats = _divided(source, frames, folder)
         rendered, treated = [], []
@@ -358,11 +358,13 @@ def _volume(source: ReelReader, part: _Part, folder: Path, repeats: Repeats) -> 
     return part.volume
 
 
-def _surveyed(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -> tuple[list[_Part], Repeats]:
+def _surveyed(
+    source: ReelReader, frames: tuple[int, int] | None, folder: Path, steps: Iterable[str] | None = None
+) -> tuple[list[_Part], Repeats]:
     parts, repeats = _divided(source, frames, folder)
     with _bar("Surveying") as told:
         for n, part in enumerate(parts):
-            part.found = look_for(_volume(source, part, folder, repeats), part.first, part.stop)
+            part.found = look_for(_volume(source, part, folder, repeats), part.first, part.stop, steps=steps)
             told((n + 1) / len(parts))
     return parts, repeats
 

@@ -30,7 +30,7 @@ def main() -> None:
     OUT.mkdir(parents=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder))
-        for reel in range(1, 7):
+        for reel in range(1, 8):
             app.wait(reel, "intake", 240)
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
         page.goto(app.address)
@@ -83,6 +83,25 @@ def main() -> None:
         page.keyboard.press("g")
         page.keyboard.press("?")
         settle(page, "keys")
+        page.goto(f"{app.address}/reels/7/condition")
+        page.get_by_role("button", name="Survey this reel").click()
+        app.wait(7, "survey", 120)
+        page.wait_for_selector("li[data-finding]")
+        page.evaluate("() => window.nimbusBench.go(60)")
+        page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
+        settle(page, "dust")
+        page.keyboard.press("e")
+        page.keyboard.press("e")
+        settle(page, "average")
+        page.keyboard.press("e")
+        page.get_by_role("button", name="Add step: Unshade").click()
+        app.wait(7, "analysis", 120)
+        page.locator("li[data-finding]", has_text="Hair").first.locator("summary").click()
+        page.goto(f"{app.address}/reels/7/treatment")
+        page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
+        page.locator("[data-view=split]").click()
+        page.evaluate("() => window.nimbusBench.set({ split: 0.82 })")
+        settle(page, "unshaded")
         app.stop()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from fractions import Fraction
 from typing import Any, Protocol
 
@@ -92,6 +92,22 @@ class PictureFormat:
     components: tuple[Component, ...]
     plane_shapes: tuple[tuple[int, int], ...]
     dtype: np.dtype[np.generic]
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for a JSON file."""
+        return {**asdict(replace(self, dtype=np.dtype(np.uint8))), "dtype": self.dtype.str}
+
+    @classmethod
+    def from_json(cls, told: dict[str, Any]) -> PictureFormat:
+        """The inverse of `as_json`."""
+        return cls(
+            told["name"],
+            told["width"],
+            told["height"],
+            tuple(Component(**c) for c in told["components"]),
+            tuple((rows, cols) for rows, cols in told["plane_shapes"]),
+            np.dtype(told["dtype"]),
+        )
 
     @property
     def frame_bytes(self) -> int:

@@ -197,7 +197,7 @@ def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
 
 def _with_steps(spec: RenderSpec, source: FrameSource) -> FrameSource:
     for shot in spec.shots:
-        known = Analyses(Path(spec.analyses), spec.fingerprint, *shot.span).load(shot.recipe)
+        known = Analyses(Path(spec.analyses), spec.fingerprint, *shot.span).load(shot.recipe, source.format)
         source = chain(source, known, shot.first, shot.stop)
     return source
 

@@ -10,21 +10,35 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from .confined import Confined
 from .errors import SweepError
-from .frames import FrameSource
+from .frames import FrameSource, PictureFormat
+from .regions import Region
 from .steps import STEPS, Knowledge, StepKind
 from .survey.findings import Finding
 from .volume import TimeVolume, build_volume
 
 
 class Step(BaseModel):
-    """One step of a treatment."""
+    """One step of a treatment.
+
+    Attributes
+    ----------
+    kind : str
+    on : bool
+    settings : dict
+        Of the kind's own model.
+    region, hold_out : Region or None
+        Where it may act, and where it never does; None is the whole picture, and nowhere.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     kind: str
     on: bool = True
     settings: dict[str, Any] = Field(default_factory=dict)
+    region: Region | None = None
+    hold_out: Region | None = None
 
     @model_validator(mode="after")
     def _known(self) -> Step:
@@ -38,6 +52,11 @@ class Step(BaseModel):
     def of(self) -> StepKind:
         """The kind of step."""
         return STEPS[self.kind]
+
+    def load(self, path: Path, layout: PictureFormat) -> Knowledge:
+        """What the step knows of a shot, kept to its region."""
+        known = self.of.load(path)
+        return known if self.region is None and self.hold_out is None else Confined(known, layout, self.region, self.hold_out)
 
     def parsed(self) -> BaseModel:
         """The settings as their own model."""
@@ -105,12 +124,18 @@ def suggested(findings: Iterable[Finding]) -> Recipe:
 def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step]) -> str:
     """The name under which the analysis of the last of `steps` is kept.
 
-    Made of the reel's fingerprint, the shot, the steps before and the step's own settings, so that it is found
-    again until something it depends on changes.
+    Made of the reel's fingerprint, the shot, the steps before, with their regions, and the step's own settings, so
+    that it is found again until something it depends on changes.
     """
-    chain = [(s.kind, s.of.version, s.settings) for s in steps if s.on]
+    active = [s for s in steps if s.on]
+    chain = [(s.kind, s.of.version, s.settings, *_regions(s, last=s is active[-1])) for s in active]
     text = json.dumps([fingerprint, first, stop, chain], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+def _regions(step: Step, last: bool) -> list[Any]:
+    """A step's regions as far as the analysis depends on them: where a step acts is no part of what it knows."""
+    return [] if last else [r.model_dump(mode="json") for r in (step.region, step.hold_out) if r is not None]
 
 
 class Analyses:
@@ -136,9 +161,9 @@ class Analyses:
         """Whether every analysis the recipe needs is there."""
         return all(self.path(recipe.active[: n + 1]).exists() for n in range(len(recipe.active)))
 
-    def load(self, recipe: Recipe) -> list[Knowledge]:
-        """The knowledge of every active step; raises FileNotFoundError for one not made yet."""
-        return [step.of.load(self.path(recipe.active[: n + 1])) for n, step in enumerate(recipe.active)]
+    def load(self, recipe: Recipe, layout: PictureFormat) -> list[Knowledge]:
+        """The knowledge of every active step, for frames of that layout; raises FileNotFoundError for one not made yet."""
+        return [step.load(self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
 
     def make(
         self, recipe: Recipe, source: FrameSource, volume: Callable[[], TimeVolume], on_progress: Callable[[float], None] | None = None
@@ -172,7 +197,7 @@ class Analyses:
                 step.of.analyse(before, step.parsed(), share).save(path)
                 scratch.unlink(missing_ok=True)
                 scratch.with_suffix(".json").unlink(missing_ok=True)
-            made.append(step.of.load(path))
+            made.append(step.load(path, source.format))
         return made
 
 

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .errors import DiskFull
-from .frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples
+from .frames import Colour, Frame, FrameSource, PictureFormat, Samples
 from .media.aside import written_aside
 
 MAX_FRAMES = 160
@@ -42,15 +42,7 @@ class TimeVolume:
 
     def __init__(self, path: Path) -> None:
         told = json.loads(path.with_suffix(".json").read_text())
-        layout = told["format"]
-        self.format = PictureFormat(
-            layout["name"],
-            layout["width"],
-            layout["height"],
-            tuple(Component(**c) for c in layout["components"]),
-            tuple((rows, cols) for rows, cols in layout["plane_shapes"]),
-            np.dtype(layout["dtype"]),
-        )
+        self.format = PictureFormat.from_json(told["format"])
         self.colour = Colour(**told["colour"])
         self.rate = Fraction(told["rate"])
         self.shot_frames: int = told["shot_frames"]
@@ -73,6 +65,17 @@ class TimeVolume:
         c = self.format.components[index]
         stack = self.plane_stack(c.plane)[:, : c.height]
         return stack[:, :, c.offset : c.offset + c.step * (c.width - 1) + 1 : c.step]
+
+    def average(self) -> Frame:
+        """The mean of the held frames, numbered as the first: what keeps its place stands out, the scene blurs."""
+        planes = []
+        for p, (rows, cols) in enumerate(self.format.plane_shapes):
+            total = np.zeros((rows, cols), np.float64)
+            for picture in self.plane_stack(p):
+                total += picture
+            mean = total / len(self.numbers)
+            planes.append((mean if self.format.dtype.kind == "f" else np.rint(mean)).astype(self.format.dtype))
+        return Frame(int(self.numbers[0]), tuple(planes), self.format, self.colour)
 
     def between(self, first: int, stop: int) -> TimeVolume:
         """The same with only the held frames from `first` to `stop` - 1; all of them if that would leave none."""
@@ -142,7 +145,7 @@ class VolumeWriter:
         self._wanted = {int(n) for n in numbers}
         self._numbers = [int(n) for n in numbers]
         self._told = {
-            "format": {**asdict(replace(source.format, dtype=np.dtype(np.uint8))), "dtype": source.format.dtype.str},
+            "format": source.format.as_json(),
             "colour": asdict(source.colour),
             "rate": str(source.rate),
             "shot_frames": len(source),

@@ -18,6 +18,7 @@ from ..core.frames import Colour, Frame
 from ..core.media.aside import written_aside
 from ..core.media.layout import picture_format, to_picture
 from .defects import StuckSite, scatter, stick
+from .shade import ShadeMark, shade, sprinkle
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
 
 RATE = 24
@@ -37,11 +38,16 @@ class DemoReel:
     stuck: int
     seed: int
     moving: bool
+    shade: tuple[ShadeMark, ...] = ()
 
     def camera(self, number: int) -> Camera:
         """Where the camera looks in frame `number`: a pan with weave, or locked off."""
         if not self.moving:
             return Camera(850.0, 196.0, 1.5)
+        if self.shade:
+            # From thin sky down into busy heather, and along.
+            share = number / (self.frames - 1)
+            return Camera(60 + 820 * share + 1.3 * np.sin(number * 0.7), 4 + 166 * share * share + 0.8 * np.sin(number * 1.1))
         share = number / (self.frames - 1)
         eased = share * share * (3 - 2 * share)
         weave = 1.1 * np.sin(number * 0.9) + 0.6 * np.sin(number * 2.3 + 1)
@@ -64,6 +70,22 @@ REELS = (
         6,
         9,
         False,
+    ),
+)
+
+# Nine spots of sensor dust and a hair over a pan from sky to heather.
+SHADED = (
+    DemoReel(
+        "reel-07-dusty-pan.mkv",
+        "Reel 07, dusty pan",
+        "libx264",
+        (("crf", "8"), ("preset", "veryfast")),
+        "pcm_s16le",
+        120,
+        0,
+        5,
+        True,
+        tuple(sprinkle((HEIGHT, WIDTH), 9, 5, hairs=1, largest=22)),
     ),
 )
 
@@ -106,7 +128,8 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
         if on_progress:
             on_progress((n + 1) / reel.frames)
     sites = sites_of(reel, clean)
-    spoiled, masks = stick(clean, sites)
+    shaded, shadows = shade(clean, reel.shade)
+    spoiled, masks = stick(shaded, sites)
     _write(reel, spoiled, path)
     told = {
         "reel": reel.file,
@@ -114,6 +137,8 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
         "frames": reel.frames,
         "stuck_pixels": [asdict(s) for s in sites],
         "samples_changed": {name: np.argwhere(m).tolist() for name, m in zip(("Y", "Cb", "Cr"), masks, strict=True)},
+        "static_shade": [asdict(m) for m in reel.shade],
+        "samples_shaded": {name: int(m.sum()) for name, m in zip(("Y", "Cb", "Cr"), shadows, strict=True)},
     }
     with written_aside(truth) as stream:
         stream.write(json.dumps(told).encode())

@@ -115,5 +115,7 @@ def settled(shot: Shot) -> Recipe:
 
 def mended(shot: Shot) -> list[Finding]:
     """Those of the kept findings that the treatment acts on."""
-    places = {(s["x"], s["y"]) for step in settled(shot).active for s in step.settings.get("sites") or ()}
-    return [f for f in kept(shot) if (f.x, f.y) in places]
+    active = settled(shot).active
+    places = {(s["x"], s["y"]) for step in active for s in step.settings.get("sites") or ()}
+    lines = [[list(point) for point in m["outline"]] for step in active for m in step.settings.get("marks") or ()]
+    return [f for f in kept(shot) if ((f.x, f.y) in places if "outline" not in f.numbers else f.numbers["outline"] in lines)]

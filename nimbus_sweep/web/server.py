@@ -13,7 +13,7 @@ from tqdm import tqdm
 
 from ..core.errors import SweepError
 from ..demo.carriers import CARRIERS, Carrier, draw_carrier
-from ..demo.reels import REELS, DemoReel, draw_reel
+from ..demo.reels import REELS, SHADED, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
 from ..store.data import DataFolder
@@ -70,7 +70,11 @@ def _advance(bar: tqdm[NoReturn], share: float) -> None:
 def put_demo(data: DataFolder, queue: Queue) -> None:
     """Draw the demo reels that are not there yet and put their job on the rack."""
     job, _ = Job.get_or_create(title=DEMO_JOB, defaults={"reference": "SKP 1958-61", "notes": DEMO_NOTES})
-    reels: list[tuple[DemoReel | Carrier, Callable[..., Path]]] = [*((r, draw_reel) for r in REELS), *((c, draw_carrier) for c in CARRIERS)]
+    reels: list[tuple[DemoReel | Carrier, Callable[..., Path]]] = [
+        *((r, draw_reel) for r in REELS),
+        *((c, draw_carrier) for c in CARRIERS),
+        *((r, draw_reel) for r in SHADED),
+    ]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
         print("Drawing the demo reels; this is done once and takes about two minutes.", file=sys.stderr, flush=True)
     for reel, make in reels:

@@ -13,7 +13,7 @@ from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
 from ..core.frames import Frame, FrameSource
 from ..core.media.reel import ReelReader, WrappedReel
-from ..core.media.view import Picture, Proxy, difference, to_bgr
+from ..core.media.view import Picture, Proxy, difference, flattened, to_bgr
 from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.summary import Summary
 from ..core.treatment import Analyses, chain
@@ -113,7 +113,7 @@ class Viewing:
         recipe, analyses = edits.settled(shot), self.analyses(reel, shot)
         if not analyses.ready(recipe):
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
-        known = self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe))
+        known = self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe, source.format))
         # A volume holds no repeated frame.
         repeats = None if isinstance(source, TimeVolume) else self.repeats(reel)
         if repeats is None or not repeats.repeated.any():
@@ -157,6 +157,18 @@ class Viewing:
         if view == "difference":
             return difference(to_bgr(self.frame(reel, number, False), width), to_bgr(self.frame(reel, number, True), width), gain)
         return to_bgr(self.frame(reel, number, view == "treated"), width)
+
+    def average(self, reel: Reel, shot: Shot, view: str, flat: bool, width: int) -> Picture:
+        """The mean of a shot's held frames, or its flattened form."""
+        volume = self.volume(reel, shot)
+        if view == "treated":
+            # The mean of treated frames, of as many as are quickly made.
+            source = self.treated(reel, volume, shot.first)
+            chosen = volume.numbers[:: max(1, len(volume.numbers) // 24)]
+            mean = np.mean([to_bgr(source.frame(int(n)), width).astype(np.float32) for n in chosen], axis=0).round().astype(np.uint8)
+        else:
+            mean = self._keep(("average", reel.id, shot.first, shot.stop, width), lambda: to_bgr(volume.average(), width))
+        return flattened(mean) if flat else mean
 
     def row_slice(self, reel: Reel, shot: Shot, y: int, view: str, gain: float = 8) -> Picture:
         """Row `y` of every held frame of a shot, time running down: (held, width, 3)."""

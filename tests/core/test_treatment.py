@@ -61,7 +61,7 @@ def test_a_render_is_the_preview_and_proves_it(tmp_path: Path, reel: Path, clean
     assert shares == sorted(shares)
     assert shares[-1] == 1
     source, treated = MovieReader(reel), MovieReader(out)
-    known = Analyses(tmp_path / "analyses", fingerprint(reel), 0, len(source)).load(Recipe(steps=(MEND,)))
+    known = Analyses(tmp_path / "analyses", fingerprint(reel), 0, len(source)).load(Recipe(steps=(MEND,)), source.format)
     preview = chain(source, known, 0, len(source))
     for n in range(len(source)):
         assert all(np.array_equal(a, b) for a, b in zip(preview.frame(n).planes, treated.frame(n).planes, strict=True))

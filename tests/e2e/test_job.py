@@ -144,7 +144,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     expect(page.get_by_role("heading", name="Condition")).to_be_visible()
     # Survey.
     page.get_by_role("button", name="Survey this reel").click()
-    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(14, timeout=60_000)
+    expect(page.locator("[aria-label='Kept: stuck and dead pixels'] li")).to_have_count(14, timeout=60_000)
     found = [s for s in running.state(1)["sites"][0] if s["state"] == "kept"]
     assert all(any(abs(f["x"] - t["x"]) <= 2 and abs(f["y"] - t["y"]) <= 2 for f in found) for t in truth)
     # Look at one at 4:1: its pixels on the canvas are the file's.
@@ -219,14 +219,14 @@ def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
     page.wait_for_function("() => window.nimbusBench?.reel.ready")
     page.evaluate("([x, y]) => window.nimbusBench.aim(x, y)", [site["x"] + 2, site["y"] + 1])
     page.keyboard.press("p")
-    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1, timeout=15_000)
+    expect(page.locator("[aria-label='Kept: stuck and dead pixels'] li")).to_have_count(1, timeout=15_000)
     placed = running.state(2)["sites"][0][0]
     assert abs(placed["x"] - site["x"]) <= 1
     assert abs(placed["y"] - site["y"]) <= 1
     page.keyboard.press("Delete")
     expect(page.locator("#sheet").get_by_text("Dismissed").first).to_be_visible()
     page.keyboard.press("Control+z")
-    expect(page.locator("[aria-label='Kept findings'] li")).to_have_count(1)
+    expect(page.locator("[aria-label='Kept: stuck and dead pixels'] li")).to_have_count(1)
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()
     page.keyboard.press("Escape")

@@ -55,7 +55,7 @@ def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:
     shot = edits.shot_of(reel)
     reader = MovieReader(reel.path)
     y, x = SITES[0].y, SITES[0].x
-    treated = chain(reader, viewing.analyses(reel, shot).load(edits.settled(shot)), 0, len(reader))
+    treated = chain(reader, viewing.analyses(reel, shot).load(edits.settled(shot), reader.format), 0, len(reader))
     for view, source in (("source", reader), ("treated", treated)):
         row, column = viewing.row_slice(reel, shot, y, view), viewing.column_slice(reel, shot, x, view)
         assert row.shape == (30, 160, 3)

@@ -102,6 +102,24 @@ def png(picture: Picture) -> bytes:
     return cv2.imencode(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 1])[1].tobytes()
 
 
+def flattened(picture: Picture) -> Picture:
+    """A picture with its broad light taken out and what is left made plain: grey where nothing departs.
+
+    Parameters
+    ----------
+    picture : ndarray, uint8, (height, width, 3)
+        Blue, green, red.
+
+    Returns
+    -------
+    ndarray, uint8, (height, width, 3)
+    """
+    light = np.log(cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY).astype(np.float32) + 4)
+    departs = light - cv2.GaussianBlur(light, (0, 0), max(8.0, picture.shape[1] / 40))
+    scale = 4 * 1.4826 * float(np.median(np.abs(departs))) + 0.02
+    return cv2.cvtColor(np.clip(128 + 127 * departs / scale, 0, 255).astype(np.uint8), cv2.COLOR_GRAY2BGR)
+
+
 def difference(one: Picture, other: Picture, gain: float) -> Picture:
     """The size of the difference of two pictures, enlarged by `gain`."""
     return cv2.convertScaleAbs(cv2.absdiff(one, other), alpha=gain)

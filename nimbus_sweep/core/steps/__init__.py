@@ -14,7 +14,7 @@ from pydantic import BaseModel
 from ..frames import FrameSource
 from ..survey.findings import Finding
 from ..volume import TimeVolume
-from . import pixel_mend
+from . import pixel_mend, unshade
 
 
 class Knowledge(Protocol):
@@ -77,5 +77,15 @@ STEPS: dict[str, StepKind] = {
         analyse=pixel_mend.analyse,
         load=pixel_mend.MendPlan.load,
         settle=pixel_mend.settle,
+    ),
+    "unshade": StepKind(
+        kind="unshade",
+        title="Unshade",
+        summary="Takes sensor dust, hairs and lens dirt off: gives back the light they dim, borrows from other frames what they hide.",
+        version=1,
+        settings=unshade.UnshadeSettings,
+        analyse=unshade.analyse,
+        load=unshade.ShadePlan.load,
+        settle=unshade.settle,
     ),
 }

@@ -10,7 +10,7 @@ shot's own neighbourhood (least-squares prediction; ridge: Hoerl and Kennard 197
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -26,6 +26,7 @@ from ..survey.departures import ring_mean
 from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site, held_profile
 from ..volume import TimeVolume
+from .per_frame import FrameByFrame
 
 Grid = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -118,7 +119,17 @@ class MendPlan:
 
     def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
         """`source` with frames `first` to `stop` - 1 mended."""
-        return MendedSource(source, self, first, stop)
+        return FrameByFrame(source, self.mend, first, stop)
+
+    def mend(self, frame: Frame) -> Frame:
+        """A frame with its sites mended."""
+        if not any(self.components):
+            return frame
+        mended = frame.copy()
+        for i, plan in enumerate(self.components):
+            if plan:
+                plan.mend(mended.component(i), frame.format.components[i])
+        return mended
 
     @classmethod
     def load(cls, path: Path) -> MendPlan:
@@ -131,34 +142,6 @@ class MendPlan:
                     for i in range(int(stored["count"]))
                 )
             )
-
-
-class MendedSource:
-    """A source with its stuck pixels mended in frames `first` to `stop` - 1; every other sample is the source's own."""
-
-    def __init__(self, source: FrameSource, plan: MendPlan, first: int, stop: int) -> None:
-        self.format, self.colour, self.rate = source.format, source.colour, source.rate
-        self._source, self._plan, self._range = source, plan, range(first, stop)
-
-    def __len__(self) -> int:
-        return len(self._source)
-
-    def frame(self, number: int) -> Frame:
-        """Frame `number`, mended."""
-        return self._mended(self._source.frame(number))
-
-    def frames(self, first: int, stop: int) -> Iterator[Frame]:
-        """Frames `first` to `stop` - 1, mended."""
-        return map(self._mended, self._source.frames(first, stop))
-
-    def _mended(self, frame: Frame) -> Frame:
-        if frame.missing or frame.number not in self._range or not any(self._plan.components):
-            return frame
-        mended = frame.copy()
-        for i, plan in enumerate(self._plan.components):
-            if plan:
-                plan.mend(mended.component(i), frame.format.components[i])
-        return mended
 
 
 def settle(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMendSettings:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 
+from ...core.steps import STEPS
 from ...core.survey.stuck_pixels import as_finding, departure_maps
 from ...core.survey.stuck_pixels import place as place_site
 from ...store import edits
@@ -13,6 +15,37 @@ from ...store.models import Reel
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, whole
 
 pages = Blueprint("condition", __name__)
+
+
+@dataclass(frozen=True)
+class _Kind:
+    kind: str
+    step: str
+    title: str
+    note: str
+    missed: str
+
+    @property
+    def step_title(self) -> str:
+        return STEPS[self.step].title
+
+
+_KINDS = (
+    _Kind(
+        "stuck-pixel",
+        "pixel-mend",
+        "Stuck and dead pixels",
+        "Each departs from its surroundings in the same way in nearly every frame.",
+        "Missed one? Put the cross-hair on it, look with the loupe (<kbd>L</kbd>), and place it with <kbd>P</kbd>.",
+    ),
+    _Kind(
+        "static-shade",
+        "unshade",
+        "Dust, hairs and lens dirt",
+        "Each stays put while the scene moves behind it.",
+        "It can only be told where the scene moves behind it. Hold the average (<kbd>E</kbd>) to look for yourself.",
+    ),
+)
 
 
 @pages.get("/reels/<int:reel_id>/sheet/condition")
@@ -34,7 +67,10 @@ def sheet(reel_id: int) -> str:
         waiting=[n for n, s in enumerate(shots) if s.use != "exclude" and s.surveyed is None],
         busy=latest(reel, "survey", "waiting", "running"),
         findings=by_state,
-        has_step=any(s.kind == "pixel-mend" for s in shot.recipe.steps),
+        on={s.kind for s in shot.recipe.steps},
+        kinds=_KINDS,
+        ready=services().viewing.ready(reel),
+        revision=edits.current(reel).mark,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from flask import Blueprint, Response, jsonify, render_template
 
 from ...store import edits
@@ -23,12 +24,9 @@ def sheet(reel_id: int) -> str:
     touched = []
     if ready and shot.treated:
         layout = viewing.reader(reel).format
-        for known in viewing.analyses(reel, shot).load(recipe):
-            touched = [
-                (c.name, len(places), c.width * c.height)
-                for c, places in zip(layout.components, known.touched(), strict=True)
-                if len(places)
-            ]
+        every = [known.touched() for known in viewing.analyses(reel, shot).load(recipe, layout)]
+        places = [np.unique(np.concatenate([one[i] for one in every])) for i in range(len(layout.components))]
+        touched = [(c.name, len(p), c.width * c.height) for c, p in zip(layout.components, places, strict=True) if len(p)]
     return render_template(
         "sheets/inspection.html",
         reel=reel,

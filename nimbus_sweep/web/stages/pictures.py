@@ -80,6 +80,15 @@ def part(reel_id: int, number: int) -> Response:
     return _picture(png(crop(viewing.frame(reel, number, view == "treated", passing=True), *box)), "png")
 
 
+@pages.get("/reels/<int:reel_id>/average.jpg")
+def average(reel_id: int) -> Response:
+    """The mean of a shot's frames, in which static marks stand out; flattened, they do so more."""
+    reel = reel_or_404(reel_id)
+    view = "treated" if _view() in ("treated", "difference") else "source"
+    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
+    return _picture(jpeg(services().viewing.average(reel, shot_named(reel), view, bool(_number("flat", 0, 1, 0)), width), 92), "jpeg")
+
+
 @pages.get("/reels/<int:reel_id>/slice/row/<int:y>.jpg")
 def row(reel_id: int, y: int) -> Response:
     """A row over time."""

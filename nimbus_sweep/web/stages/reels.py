@@ -16,7 +16,7 @@ from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_
 
 pages = Blueprint("reels", __name__)
 
-_SITE = ("x", "y", "width", "height", "state", "title", "by_hand")
+_SITE = ("kind", "x", "y", "width", "height", "state", "title", "by_hand")
 _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
 
 

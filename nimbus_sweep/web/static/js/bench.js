@@ -18,6 +18,7 @@ class Bench extends EventTarget {
   split = 0.5;
   gain = 8;
   rings = true;
+  average = "off"; // or "mean", or "flat": the mean of the shot's frames in place of the current one
   loupe = 6;
   range = null;
   loop = "all";

@@ -16,6 +16,12 @@ export function frameUrl(frame, view, width) {
   return `${base()}/frame/${frame}.jpg?view=${view}&w=${width}&gain=${bench.gain}&m=${mark(view)}`;
 }
 
+// The mean of the shot's frames; flattened when asked for.
+export function averageUrl(view, width) {
+  const { first, stop } = bench.shot;
+  return `${base()}/average.jpg?view=${view}&w=${width}&flat=${bench.average === "flat" ? 1 : 0}&shot=${bench.shotAt}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
+}
+
 export function cropUrl(frame, view, box) {
   return `${base()}/crop/${frame}.png?view=${view}&x=${box.x}&y=${box.y}&w=${box.w}&h=${box.h}&gain=${bench.gain}&m=${mark(view)}`;
 }

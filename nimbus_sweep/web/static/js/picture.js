@@ -1,7 +1,7 @@
 // The picture: frame, zoom, comparison, rings and cross-hair.
 
 import { bench, doubleStroke, fitCanvas } from "./bench.js";
-import { cropUrl, fetchImage, frameUrl } from "./images.js";
+import { averageUrl, cropUrl, fetchImage, frameUrl } from "./images.js";
 
 const canvas = document.getElementById("picture");
 const tag = document.getElementById("tag-picture");
@@ -58,6 +58,7 @@ function visible(pane, place) {
 }
 
 function wanted(pane, place, ratio) {
+  if (bench.average !== "off") return { url: averageUrl(pane.view === "difference" ? "treated" : pane.view, Math.min(1600, bench.reel.width)), box: null };
   const small = frameUrl(bench.frame, pane.view, Math.min(PROXY, bench.reel.width));
   const exact = place.scale * ratio >= 0.999;
   if (bench.playing && pane.view !== "difference") return { url: small, box: null };
@@ -115,12 +116,15 @@ export function draw() {
   label();
 }
 
+// A pixel is ringed with room to see it; a mark is held whole.
+function ringOf(site, scale) { return Math.max(8, Math.max(7, 0.6 * Math.hypot(site.width, site.height) + 2) * scale); }
+
 function rings(pen, { scale, across }) {
-  const radius = Math.max(8, 7 * scale);
   for (const site of bench.sites) {
     if (site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
     const x = (site.x + site.width / 2) * across;
     const y = (site.y + site.height / 2) * scale;
+    const radius = ringOf(site, scale);
     const chosen = bench.selected === site.index;
     doubleStroke(pen, () => {
       pen.beginPath();
@@ -166,7 +170,9 @@ function label() {
   const names = { source: "source", treated: "treated", difference: `difference x${bench.gain}` };
   const zoom = transform().scale;
   const shots = bench.shots.length > 1 ? `  shot ${bench.shotAt + 1}` : "";
-  tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
+  if (bench.average !== "off") {
+    tag.textContent = `average of the shot${bench.average === "flat" ? ", flattened" : ""}${shots}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
+  } else tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
   const waiting = bench.view !== "source" && !bench.treated && !bench.holdSource;
   const missing = bench.reel.absent.includes(bench.frame);
   warn.hidden = !waiting && !missing;
@@ -243,7 +249,7 @@ export function listen() {
 
 // A click near a ring chooses its finding.
 function choose(at) {
-  const reach = Math.max(8, 7 * at.place.scale) / at.place.scale + 2;
-  const near = bench.sites.find((s) => s.state === "kept" && Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y) < reach);
+  const far = (s) => Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y);
+  const near = bench.sites.filter((s) => s.state === "kept" && far(s) < ringOf(s, at.place.scale) / at.place.scale + 2).sort((a, b) => far(a) - far(b))[0];
   bench.set({ selected: near ? near.index : null });
 }

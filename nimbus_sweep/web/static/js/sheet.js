@@ -37,7 +37,13 @@ export async function show(key, force = false) {
   for (const name of folds) sheet.querySelector(`details.fold[data-fold="${name}"]`)?.setAttribute("open", "");
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
   sheet.scrollTop = scroll;
+  hearFiles();
   mark();
+}
+
+// On the box itself: the sheet may be made anew while the file is being chosen.
+function hearFiles() {
+  for (const box of sheet.querySelectorAll("input[type=file]")) box.onchange = () => take(box);
 }
 
 export function mark() {
@@ -54,6 +60,13 @@ async function act(url, body) {
   }
   shownFor = null;
   refresh();
+}
+
+async function take(box) {
+  if (!box.files[0]) return;
+  const content = await box.files[0].text();
+  if ("text" in box.dataset) { act(box.dataset.post, { text: content, name: box.files[0].name }); box.value = ""; return; }
+  try { act(box.dataset.post, JSON.parse(content)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
 }
 
 function valueOf(box) {
@@ -121,6 +134,7 @@ export async function placeHere() {
 
 export function listen(onChange) {
   refresh = onChange;
+  hearFiles();
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
     if (button) { press(button); return; }
@@ -138,17 +152,12 @@ export function listen(onChange) {
     const shown = event.target.parentElement?.querySelector("[data-shown]");
     if (shown) shown.textContent = `${event.target.value} %`;
   });
-  sheet.addEventListener("change", async (event) => {
+  sheet.addEventListener("change", (event) => {
     const box = event.target;
     if (box.type === "text") box.defaultValue = box.value;
     if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
     else if (box.dataset.postChange) act(box.dataset.postChange);
     else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
-    else if (box.type === "file" && box.files[0]) {
-      const text = await box.files[0].text();
-      if ("text" in box.dataset) { act(box.dataset.post, { text, name: box.files[0].name }); box.value = ""; return; }
-      try { act(box.dataset.post, JSON.parse(text)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
-    }
   });
   sheet.addEventListener("keydown", (event) => {
     const item = event.target.closest?.("li[data-finding]");

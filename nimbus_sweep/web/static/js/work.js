@@ -37,6 +37,8 @@ function buttons() {
     button.disabled = button.dataset.view !== "source" && !bench.treated && bench.view === "source";
   }
   by("rings").setAttribute("aria-pressed", String(bench.rings));
+  by("average").setAttribute("aria-pressed", String(bench.average !== "off"));
+  by("average").textContent = `Average: ${{ off: "off", mean: "held", flat: "flattened" }[bench.average]}`;
   by("gain-label").hidden = bench.view !== "difference";
   play.label();
   sheet.mark();
@@ -177,6 +179,7 @@ const DO = {
   play: play.toggle,
   loop: play.nextLoop,
   rings: () => bench.set({ rings: !bench.rings }),
+  average: () => { play.stop(); bench.set({ average: { off: "mean", mean: "flat", flat: "off" }[bench.average] }); },
   fit: () => picture.zoomTo(null),
   one: () => picture.zoomTo(1 / (window.devicePixelRatio || 1)),
   four: () => picture.zoomTo(4 / (window.devicePixelRatio || 1)),
@@ -234,7 +237,7 @@ const KEYS = {
   h: () => setView("split"),
   j: () => setView("side"),
   x: () => setView("difference"),
-  r: DO.rings, l: loupe.cycle, g: dimRoom,
+  r: DO.rings, e: DO.average, l: loupe.cycle, g: dimRoom,
   0: DO.fit, 1: DO.one, 4: DO.four,
   "+": () => picture.zoomStep(1), "=": () => picture.zoomStep(1), "-": () => picture.zoomStep(-1),
   "?": () => by("help").showModal(),

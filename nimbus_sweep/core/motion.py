@@ -1,0 +1,152 @@
+"""How a scene moves between two pictures of a shot.
+
+Dense flow by DIS (Kroeger, Timofte, Dai and Van Gool 2016, in OpenCV) on pictures whose light is taken out, forward
+and backward; where it does not hold, motion is carried in from around by normalised convolution (Knutsson and
+Westin 1993).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+# Float32 throughout; arithmetic with plain numbers hides that from the type checker.
+Plane = NDArray[Any]
+Field = NDArray[Any]
+Gray = NDArray[np.uint8]
+
+_AGREES = 0.5
+# Below this many pixels each way the method has too few levels; it has been seen to crash.
+_SMALLEST = 64
+_SCALES = (8.0, 20.0, 48.0, 120.0)
+
+
+def blur(plane: Plane, sigma: float) -> Plane:
+    """Gaussian smoothing, mirrored at the edges; wide ones on a smaller picture."""
+    factor = int(min(sigma / 4, min(plane.shape[:2]) / 4))
+    if factor < 2:
+        return cv2.GaussianBlur(plane, (0, 0), sigma, borderType=cv2.BORDER_REFLECT_101)
+    height, width = plane.shape[:2]
+    small = cv2.resize(plane, (width // factor, height // factor), interpolation=cv2.INTER_AREA)
+    # Making it smaller has smoothed it already, as a box does.
+    rest = np.sqrt(sigma * sigma / factor**2 - 1 / 12)
+    small = cv2.GaussianBlur(small, (0, 0), rest, borderType=cv2.BORDER_REFLECT_101)
+    return cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
+
+
+@dataclass(frozen=True)
+class Look:
+    """A picture made ready for motion.
+
+    Attributes
+    ----------
+    gray : ndarray, uint8, (height, width)
+        The logarithm of its light, less its local mean and over its local deviation.
+    texture : ndarray, float32, (height, width)
+        How much of that is the scene's rather than noise: 0 to 1.
+    """
+
+    gray: Gray
+    texture: Plane
+
+
+def look(light: Plane, noise: float, spread: float = 6.0) -> Look:
+    """Take light and contrast out of a picture.
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+        Light above black, in 8-bit codes.
+    noise : float
+        Its standard deviation, in codes.
+    spread : float
+        Of the neighbourhood that gives mean and deviation, in pixels.
+    """
+    log = np.log(np.maximum(light, 0) + 4)
+    high = log - blur(log, spread)
+    power = blur(high * high, spread)
+    grain = (noise + 0.5) / (np.maximum(blur(light, spread), 0) + 4)
+    scaled = high / np.sqrt(power + 4 * grain * grain)
+    return Look(np.clip(128 + 48 * scaled, 0, 255).astype(np.uint8), power / (power + 9 * grain * grain))
+
+
+def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False) -> Field:
+    """Where each pixel of `one` is found in `other`: (height, width, 2), in pixels, x first."""
+    height, width = one.shape
+    below, beside = max(0, _SMALLEST - height), max(0, _SMALLEST - width)
+    if below or beside:
+        one, other = (cv2.copyMakeBorder(p, 0, below, 0, beside, cv2.BORDER_REPLICATE) for p in (one, other))
+        start = None if start is None else cv2.copyMakeBorder(start, 0, below, 0, beside, cv2.BORDER_REPLICATE)
+    # One for each call: kept and used again on pictures of another size it has been seen to crash.
+    way = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM if fine else cv2.DISOPTICAL_FLOW_PRESET_FAST)
+    found = way.calc(one, other, np.zeros((*one.shape, 2), np.float32) if start is None else start.copy())
+    return found[:height, :width]
+
+
+def grid(shape: tuple[int, ...]) -> Field:
+    """The place of each pixel: (height, width, 2), x first."""
+    return np.dstack(np.meshgrid(np.arange(shape[1], dtype=np.float32), np.arange(shape[0], dtype=np.float32)))
+
+
+def carried(plane: Plane, motion: Field, places: Field | None = None, smooth: bool = True) -> Plane:
+    """`plane` fetched along `motion`; bicubic when its values are to be used, else bilinear. Edge samples go on outside."""
+    at = (grid(motion.shape) if places is None else places) + motion
+    way = cv2.INTER_CUBIC if smooth else cv2.INTER_LINEAR
+    return cv2.remap(plane, at, None, way, borderMode=cv2.BORDER_REPLICATE)
+
+
+def inside(motion: Field, places: Field, margin: float = 1.0) -> NDArray[np.bool_]:
+    """Which pixels are still on the picture after `motion`."""
+    at = places + motion
+    height, width = motion.shape[:2]
+    x, y = at[..., 0], at[..., 1]
+    return (x >= margin) & (y >= margin) & (x <= width - 1 - margin) & (y <= height - 1 - margin)
+
+
+def agreement(there: Field, back: Field, places: Field) -> Plane:
+    """How well the way there and the way back agree, 0 to 1, a half at 0.5 pixel."""
+    returned = cv2.remap(back, places + there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    gap = there + returned
+    far = (gap * gap).sum(-1) / (_AGREES * _AGREES)
+    return 1 / (1 + far * far)
+
+
+def spread(values: Field, weight: Plane, scales: tuple[float, ...] = _SCALES, step: int = 4) -> tuple[Field, Plane]:
+    """Fill in what has no weight from around, from the nearest scale that has support.
+
+    Parameters
+    ----------
+    values : ndarray, float32, (height, width, channels)
+    weight : ndarray, float32, (height, width)
+        0 where there is nothing to go by.
+    scales : tuple of float
+        Standard deviations, in pixels, finest first.
+    step : int
+        It is worked out on a picture so many times smaller.
+
+    Returns
+    -------
+    filled : ndarray, float32, (height, width, channels)
+    support : ndarray, float32, (height, width)
+        The weight found within the widest scale.
+    """
+    shape = weight.shape
+    small = (max(1, shape[1] // step), max(1, shape[0] // step))
+    mass = cv2.resize(weight, small, interpolation=cv2.INTER_AREA)
+    load = cv2.resize(values * weight[..., None], small, interpolation=cv2.INTER_AREA).reshape(*mass.shape, -1)
+    filled = np.zeros_like(load)
+    left = np.ones_like(mass)
+    for n, scale in enumerate(scales):
+        sigma = scale / step
+        there = blur(mass, sigma)
+        value = blur(load, sigma).reshape(load.shape) / np.maximum(there, 1e-6)[..., None]
+        # Full trust once a tenth of the neighbourhood speaks.
+        share = np.clip(there / 0.1, 0, 1) if n < len(scales) - 1 else np.ones_like(there)
+        filled += (left * share)[..., None] * value
+        left = left * (1 - share)
+    support = cv2.resize(there, shape[::-1], interpolation=cv2.INTER_LINEAR)
+    return cv2.resize(filled, shape[::-1], interpolation=cv2.INTER_LINEAR).reshape(*shape, -1), support

@@ -1,0 +1,411 @@
+"""Regions: where a step may act, as shapes drawn on the picture, over time.
+
+A region is a list of parts, each added or taken away in turn, then grown or shrunk, softened, and turned inside out.
+A part is an ellipse, an outline with straight or curved sides, brush paint, or a mask picture; it may have keys at
+several frames, between which it is blended, and may ride on a track.
+"""
+
+from __future__ import annotations
+
+import base64
+import zlib
+from collections.abc import Callable, Mapping
+from itertools import pairwise
+from typing import Annotated, Any, Literal
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from .errors import SweepError
+
+# Float32 throughout.
+Mask = NDArray[Any]
+Matrix = NDArray[np.float64]
+
+# Sub-pixel places of OpenCV's drawing, in bits.
+_SHIFT = 4
+_ONE = 1 << _SHIFT
+# Times finer than the picture at which shapes are drawn.
+_FINER = 4
+# How far, as a share, two shapes of picture may differ and still be the same shape.
+_SAME_SHAPE = 0.01
+
+
+class _Shape(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Ellipse(_Shape):
+    """An ellipse about (x, y), its half axes in pixels, turned by degrees clockwise."""
+
+    kind: Literal["ellipse"] = "ellipse"
+    x: float
+    y: float
+    across: float = Field(gt=0)
+    down: float = Field(gt=0)
+    turn: float = 0.0
+
+    def paint(self, mask: Mask, move: Matrix) -> None:
+        """Set `mask` to 1 inside."""
+        angles = np.linspace(0, 2 * np.pi, 120, endpoint=False)
+        c, s = np.cos(np.radians(self.turn)), np.sin(np.radians(self.turn))
+        along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
+        _fill(mask, _moved(np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1), move))
+
+    def blended(self, other: Ellipse, part: float) -> Ellipse:
+        """The shape a share `part` of the way to `other`; it turns the shorter way."""
+        turn = (other.turn - self.turn + 90) % 180 - 90
+        values = {n: (1 - part) * getattr(self, n) + part * getattr(other, n) for n in ("x", "y", "across", "down")}
+        return Ellipse(**values, turn=self.turn + part * turn)
+
+
+class Corner(_Shape):
+    """A point of an outline; at a curved one the sides run through it smoothly."""
+
+    x: float
+    y: float
+    curved: bool = False
+
+
+class Outline(_Shape):
+    """A closed line through its corners."""
+
+    kind: Literal["outline"] = "outline"
+    corners: tuple[Corner, ...] = Field(min_length=3, max_length=4000)
+
+    def paint(self, mask: Mask, move: Matrix) -> None:
+        """Set `mask` to 1 inside."""
+        _fill(mask, _moved(self.line(), move))
+
+    def line(self, steps: int = 12) -> NDArray[np.float64]:
+        """The points of the line: (n, 2). Curved sides are cubics through the corners (Catmull and Rom 1974)."""
+        points = np.array([[c.x, c.y] for c in self.corners])
+        count = len(points)
+        line = []
+        for n, corner in enumerate(self.corners):
+            after = (n + 1) % count
+            if not (corner.curved or self.corners[after].curved):
+                line.append(points[n][None])
+                continue
+            leave = (points[after] - points[n - 1]) / 2 if corner.curved else points[after] - points[n]
+            arrive = (points[(n + 2) % count] - points[n]) / 2 if self.corners[after].curved else points[after] - points[n]
+            t = np.linspace(0, 1, steps, endpoint=False)[:, None]
+            line.append(
+                (2 * t**3 - 3 * t**2 + 1) * points[n]
+                + (t**3 - 2 * t**2 + t) * leave
+                + (3 * t**2 - 2 * t**3) * points[after]
+                + (t**3 - t**2) * arrive
+            )
+        return np.concatenate(line)
+
+    def blended(self, other: Outline, part: float) -> Outline:
+        """The shape a share `part` of the way to `other`; of another number of corners, both are walked at even steps."""
+        if len(self.corners) == len(other.corners):
+            pairs = zip(self.corners, other.corners, strict=True)
+            return Outline(
+                corners=tuple(Corner(x=(1 - part) * a.x + part * b.x, y=(1 - part) * a.y + part * b.y, curved=a.curved) for a, b in pairs)
+            )
+        one, two = _walked(self.line()), _walked(other.line())
+        # The start that goes with the other's is the one that moves the line least.
+        starts = [float(((np.roll(two, -k, 0) - one) ** 2).sum()) for k in range(0, len(two), 4)]
+        two = np.roll(two, -4 * int(np.argmin(starts)), 0)
+        return Outline(corners=tuple(Corner(x=float(x), y=float(y)) for x, y in (1 - part) * one + part * two))
+
+
+class Stroke(_Shape):
+    """Brush paint along a line: `size` is the brush's width in pixels; at a hardness of 1 its edge is sharp."""
+
+    kind: Literal["stroke"] = "stroke"
+    points: tuple[tuple[float, float], ...] = Field(min_length=1, max_length=20_000)
+    size: float = Field(gt=0, le=2000)
+    hardness: float = Field(default=1.0, ge=0, le=1)
+
+    def paint(self, mask: Mask, move: Matrix) -> None:
+        """Lay the paint on `mask`."""
+        points = _moved(np.array(self.points), move)
+        paint = np.zeros(mask.shape, np.float32)
+
+        def draw(ink: NDArray[np.uint8], fixed: NDArray[np.int32]) -> None:
+            radius = round(self.size / 2 * _FINER * _ONE)
+            for a, b in pairwise(fixed.tolist()):
+                cv2.line(ink, a, b, 255, max(1, round(self.size * _FINER)), cv2.LINE_8, _SHIFT)
+            for point in fixed.tolist():
+                cv2.circle(ink, point, radius, 255, -1, cv2.LINE_8, _SHIFT)
+
+        _draw(paint, points, self.size / 2 + 1, draw)
+        soft = (1 - self.hardness) * self.size / 4
+        if soft > 0.3:
+            paint = cv2.GaussianBlur(paint, (0, 0), soft)
+        np.maximum(mask, paint, out=mask)
+
+    def blended(self, other: Stroke, part: float) -> Stroke:
+        """Paint does not change its form: the nearer of the two."""
+        return self if part < 0.5 else other
+
+
+class Picture(_Shape):
+    """A mask picture: 8-bit levels in row order, deflated, in base 64."""
+
+    kind: Literal["picture"] = "picture"
+    width: int = Field(ge=1, le=32_768)
+    height: int = Field(ge=1, le=32_768)
+    levels: str
+
+    @classmethod
+    def of(cls, mask: Mask) -> Picture:
+        """Keep a mask of 0 to 1."""
+        levels = np.clip(np.rint(mask * 255), 0, 255).astype(np.uint8)
+        packed = base64.b64encode(zlib.compress(levels.tobytes(), 9)).decode()
+        return cls(width=mask.shape[1], height=mask.shape[0], levels=packed)
+
+    @model_validator(mode="after")
+    def _whole(self) -> Picture:
+        try:
+            count = len(zlib.decompress(base64.b64decode(self.levels, validate=True)))
+        except (ValueError, zlib.error) as error:
+            raise ValueError("the mask picture cannot be unpacked") from error
+        if count != self.width * self.height:
+            raise ValueError(f"the mask picture has {count} samples, not {self.width} x {self.height}")
+        return self
+
+    def mask(self) -> Mask:
+        """The mask of 0 to 1, (height, width)."""
+        levels = np.frombuffer(zlib.decompress(base64.b64decode(self.levels)), np.uint8)
+        return levels.reshape(self.height, self.width).astype(np.float32) / 255
+
+    def paint(self, mask: Mask, move: Matrix) -> None:
+        """Lay it over `mask`, scaled to its size."""
+        own = self.mask()
+        scale = np.diag([mask.shape[1] / self.width, mask.shape[0] / self.height, 1.0])
+        if not np.allclose(scale @ move, np.eye(3)) or own.shape != mask.shape:
+            own = cv2.warpPerspective(own, move @ scale, mask.shape[::-1], flags=cv2.INTER_LINEAR)
+        np.maximum(mask, own, out=mask)
+
+    def blended(self, other: Picture, part: float) -> Picture:
+        """The nearer of the two."""
+        return self if part < 0.5 else other
+
+
+Shape = Annotated[Ellipse | Outline | Stroke | Picture, Field(discriminator="kind")]
+
+
+class Key(_Shape):
+    """A part's shape at a frame."""
+
+    frame: int = Field(ge=0)
+    shape: Shape
+
+
+class Part(_Shape):
+    """A shape that is added to a region, or taken away from it.
+
+    Attributes
+    ----------
+    keys : tuple of Key
+        In order of frames; one for a shape that does not change. Before the first and behind the last it stays as
+        it is there.
+    takes : bool
+        Taken away rather than added.
+    track : str
+        Name of the track it rides on; empty for fixed to the frame.
+    """
+
+    keys: tuple[Key, ...] = Field(min_length=1)
+    takes: bool = False
+    track: str = ""
+
+    @model_validator(mode="after")
+    def _alike(self) -> Part:
+        frames = [k.frame for k in self.keys]
+        if frames != sorted(set(frames)):
+            raise ValueError("the keys of a part lie at frames of their own, in order")
+        if len({k.shape.kind for k in self.keys}) > 1:
+            raise ValueError("all keys of a part are of one kind of shape")
+        return self
+
+    def at(self, frame: int) -> Shape:
+        """The shape in a frame."""
+        keys = self.keys
+        if frame <= keys[0].frame:
+            return keys[0].shape
+        for before, behind in pairwise(keys):
+            if frame < behind.frame:
+                part = (frame - before.frame) / (behind.frame - before.frame)
+                return before.shape.blended(behind.shape, part)  # type: ignore[arg-type]
+        return keys[-1].shape
+
+    def keyed(self, frame: int, shape: Shape) -> Part:
+        """The part with its shape at a frame set."""
+        kept = [k for k in self.keys if k.frame != frame]
+        return self.model_copy(update={"keys": tuple(sorted([*kept, Key(frame=frame, shape=shape)], key=lambda k: k.frame))})
+
+
+class Region(_Shape):
+    """Where a step may act.
+
+    Attributes
+    ----------
+    parts : tuple of Part
+    grow : int
+        Pixels it is grown by, or shrunk if below zero.
+    feather : float
+        Width of its soft edge, in pixels, half of it outside.
+    invert : bool
+        Everything but.
+    """
+
+    parts: tuple[Part, ...] = ()
+    grow: int = Field(default=0, ge=-500, le=500)
+    feather: float = Field(default=0.0, ge=0, le=500)
+    invert: bool = False
+
+    @property
+    def changes(self) -> bool:
+        """Whether it differs from frame to frame."""
+        return any(len(p.keys) > 1 or p.track for p in self.parts)
+
+    def mask(self, size: tuple[int, int], frame: int = 0, tracks: Mapping[str, Matrix] | None = None) -> Mask:
+        """The region in a frame.
+
+        Parameters
+        ----------
+        size : tuple of int
+            Height and width of the picture.
+        frame : int
+        tracks : mapping
+            For each track its transform, 3 x 3, from where the shape was drawn to this frame.
+
+        Returns
+        -------
+        ndarray, float32, (height, width)
+            0 to 1. Parts off the picture leave no trace; with no parts it is all 0, or all 1 when inverted.
+
+        Raises
+        ------
+        SweepError
+            If a part rides on a track that is not there.
+        """
+        total = np.zeros(size, np.float32)
+        for part in self.parts:
+            move = np.eye(3)
+            if part.track:
+                if tracks is None or part.track not in tracks:
+                    raise SweepError(
+                        f"The region rides on a track called {part.track!r}, which is not there. Fix it to the frame, or choose a track."
+                    )
+                move = tracks[part.track]
+            own = np.zeros(size, np.float32)
+            part.at(frame).paint(own, move)
+            total = np.minimum(total, 1 - own) if part.takes else np.maximum(total, own)
+        if self.grow:
+            reach = 2 * abs(self.grow) + 1
+            disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (reach, reach))
+            total = cv2.dilate(total, disc) if self.grow > 0 else cv2.erode(total, disc)
+        if self.feather:
+            total = cv2.GaussianBlur(total, (0, 0), max(0.3, self.feather / 4), borderType=cv2.BORDER_REPLICATE)
+        return 1 - total if self.invert else total
+
+
+def _moved(points: NDArray[np.float64], move: Matrix) -> NDArray[np.float64]:
+    there = np.column_stack([points, np.ones(len(points))]) @ move.T
+    return there[:, :2] / there[:, 2:]
+
+
+def _fill(mask: Mask, line: NDArray[np.float64]) -> None:
+    """Set `mask` to 1 inside a closed line."""
+
+    def draw(ink: NDArray[np.uint8], points: NDArray[np.int32]) -> None:
+        cv2.fillPoly(ink, [points], 255, cv2.LINE_8, _SHIFT)
+
+    _draw(mask, line, 1.0, draw)
+
+
+def _draw(mask: Mask, points: NDArray[np.float64], room: float, draw: Callable[[NDArray[np.uint8], NDArray[np.int32]], None]) -> None:
+    """Draw about `points` at several times the size, so that edges fall where they are, and lay it on `mask`."""
+    height, width = mask.shape
+    left, top = (int(max(-1, min(v, 1 << 20))) for v in np.floor(points.min(0) - room))
+    right, bottom = (int(max(-1, min(v, 1 << 20))) for v in np.ceil(points.max(0) + room) + 1)
+    left, top, right, bottom = max(0, left), max(0, top), min(width, right), min(height, bottom)
+    if right <= left or bottom <= top:
+        return
+    ink = np.zeros(((bottom - top) * _FINER, (right - left) * _FINER), np.uint8)
+    # Far outside the picture OpenCV's fixed point would run over; nothing there is seen.
+    reach = 4 * max(width, height)
+    fine = (np.clip(points, -reach, reach) - [left, top] + 0.5) * _FINER - 0.5
+    draw(ink, np.rint(fine * _ONE).astype(np.int32))
+    own = cv2.resize(ink, (right - left, bottom - top), interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+    np.maximum(mask[top:bottom, left:right], own, out=mask[top:bottom, left:right])
+
+
+def _walked(line: NDArray[np.float64], steps: int = 96) -> NDArray[np.float64]:
+    closed = np.vstack([line, line[:1]])
+    along = np.concatenate([[0], np.cumsum(np.hypot(*np.diff(closed, axis=0).T))])
+    at = np.linspace(0, along[-1], steps, endpoint=False)
+    return np.stack([np.interp(at, along, closed[:, k]) for k in (0, 1)], -1)
+
+
+def from_picture(
+    pixels: NDArray[np.uint8], size: tuple[int, int], colour: tuple[int, int, int] | None = None, tolerance: int = 60, trim: int = 0
+) -> tuple[Picture, list[str]]:
+    """Take a mask from a picture: its alpha, or a vivid colour painted on it.
+
+    Parameters
+    ----------
+    pixels : ndarray, uint8, (height, width, 3 or 4)
+        Red, green, blue, and alpha if there is any.
+    size : tuple of int
+        Height and width of the reel's pictures.
+    colour : tuple of int
+        The colour that marks the region; the most vivid one of the picture when None. Only used without alpha.
+    tolerance : int
+        How far, of 255, a pixel may be from that colour.
+    trim : int
+        Pixels taken off the edge of what was found.
+
+    Returns
+    -------
+    mask : Picture
+        At the reel's size.
+    warnings : list of str
+        What the user should know.
+
+    Raises
+    ------
+    SweepError
+        If the picture has another shape than the reel, or no mask in it.
+    """
+    height, width = pixels.shape[:2]
+    warnings = []
+    if abs(width * size[0] / (height * size[1]) - 1) > _SAME_SHAPE:
+        raise SweepError(
+            f"The mask is {width} x {height}, the reel {size[1]} x {size[0]}: not the same shape. Make the mask over a picture of this reel."
+        )
+    if pixels.shape[2] == 4 and pixels[..., 3].min() < 250:
+        mask = pixels[..., 3].astype(np.float32) / 255
+    else:
+        rgb = pixels[..., :3].astype(np.int16)
+        vivid = rgb.max(-1) - rgb.min(-1)
+        if colour is None:
+            if vivid.max() < 100:
+                raise SweepError(
+                    "This picture has neither transparency nor a vivid colour to take for the mask. Paint the region in pure red, say."
+                )
+            row, col = np.unravel_index(int(vivid.argmax()), vivid.shape)
+            colour = (int(rgb[row, col, 0]), int(rgb[row, col, 1]), int(rgb[row, col, 2]))
+        mask = (np.abs(rgb - np.array(colour)).max(-1) <= tolerance).astype(np.float32)
+    if trim > 0:
+        mask = cv2.erode(mask, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * trim + 1, 2 * trim + 1)))
+    if (height, width) != size:
+        warnings.append(f"The mask is {width} x {height} and was scaled to the reel's {size[1]} x {size[0]}.")
+        mask = cv2.resize(mask, size[::-1], interpolation=cv2.INTER_AREA if height > size[0] else cv2.INTER_LINEAR)
+    if not (mask > 0.5).any():
+        raise SweepError("The mask is empty: nothing in this picture is marked. Check its colour, the tolerance and the trimming.")
+    return Picture.of(mask), warnings
+
+
+def to_picture(mask: Mask) -> NDArray[np.uint8]:
+    """A mask as a picture to be saved: white, with the mask for its alpha; (height, width, 4), uint8."""
+    levels = np.clip(np.rint(mask * 255), 0, 255).astype(np.uint8)
+    return np.dstack([np.full((*levels.shape, 3), 255, np.uint8), levels])

@@ -1,0 +1,501 @@
+"""Takes static shade off: gives back the light a mark dims, borrows from other frames what it hides.
+
+Each mark is measured over the whole shot (`survey.shade_fit`); what it only dims is undone (`shade`), what it hides
+is filled from other frames or from its surroundings (`borrow`). Between the two lies a blend by trust: the less
+light a pixel passes, the less of it is believed.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..borrow import Lent, filled, nearest
+from ..frames import Colour, Frame, FrameSource, PictureFormat, Samples
+from ..grain import Grain, calmed, measure
+from ..media.aside import written_aside
+from ..motion import Plane, blur
+from ..parallel import mapped
+from ..shade import Veil, light_of, samples_of, undone
+from ..survey.findings import Finding
+from ..survey.shade_fit import Box, LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
+from ..survey.static_shade import Light, way_of
+from ..survey.travel import Travel
+from ..volume import TimeVolume
+from .per_frame import FrameByFrame
+
+Way = Literal["auto", "undo", "borrow", "surround"]
+Kind = Literal["dust", "hair", "veil"]
+
+_PAIRS = 60
+_ROOM = 6
+# Of the light, below which nothing and above which all of an undone sample is believed.
+_LOST, _KEPT = 0.1, 0.22
+# A share of light below this is left alone: it changes no sample by more than rounding does.
+_LEAST = 0.006
+# Largest light a picture can have, in codes, with room to spare.
+_TOP = 400.0
+
+
+class Mark(BaseModel):
+    """One static mark, by the line around it."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    outline: tuple[tuple[int, int], ...] = Field(min_length=3, max_length=2000, description="corners, in pixels")
+    kind: Kind = "dust"
+    way: Way = "auto"
+
+    def box(self) -> tuple[int, int, int, int]:
+        """Left, top, right, bottom, the last two not included."""
+        xs, ys = zip(*self.outline, strict=True)
+        return min(xs), min(ys), max(xs) + 1, max(ys) + 1
+
+
+class UnshadeSettings(BaseModel):
+    """Which marks are taken off and how; none named means those that the survey of the shot finds."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    marks: tuple[Mark, ...] | None = None
+    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
+    way: Way = Field(default="auto", description="for marks that do not name their own")
+    reach: int = Field(default=0, ge=0, le=60, description="frames each side that may be borrowed from; 0 for as few as will do")
+    grain: bool = Field(default=True, description="match the grain")
+
+
+@dataclass(frozen=True)
+class MarkPlan:
+    """How one mark is taken off; maps are of the box, at the picture's full size.
+
+    Attributes
+    ----------
+    left, top : int
+        Of the box, on whole chroma cells.
+    share : ndarray, float32, (height, width)
+        `a` of the model of shade.
+    hidden : ndarray, float32, (height, width)
+        How far the undone sample is not believed, 0 to 1.
+    veil : Veil
+    needed : float
+        How far, in pixels, the scene must move to show what is behind.
+    borrows : bool
+        Whether hidden samples are filled from other frames, too.
+    lent : tuple of ndarray
+        For each component, the box in the frames that may be borrowed from, (frames, height, width); empty when
+        nothing is hidden.
+    """
+
+    left: int
+    top: int
+    share: Plane
+    hidden: Plane
+    veil: Veil
+    needed: float
+    borrows: bool
+    lent: tuple[Samples, ...]
+
+    @property
+    def way(self) -> str:
+        """What mends most of it: ``undo``, ``borrow`` or ``surround``."""
+        touched = np.maximum(self.share, self.hidden) > _LEAST
+        if not touched.any() or float(self.hidden[touched].mean()) < 0.5:
+            return "undo"
+        return "borrow" if self.borrows else "surround"
+
+
+@dataclass(frozen=True)
+class ShadePlan:
+    """What `analyse` learned of a shot.
+
+    Attributes
+    ----------
+    layout, colour
+        Of the frames.
+    marks : tuple of MarkPlan
+    grain : tuple of Grain
+        For each component.
+    numbers : ndarray, int64, (frames,)
+        The frames that lend.
+    moves : ndarray, float64, (frames, 3, 3)
+        The camera's way through them.
+    reach : int
+    match_grain : bool
+    """
+
+    layout: PictureFormat
+    colour: Colour
+    marks: tuple[MarkPlan, ...]
+    grain: tuple[Grain, ...]
+    numbers: NDArray[np.int64]
+    moves: NDArray[np.float64]
+    reach: int
+    match_grain: bool
+
+    def save(self, path: Path) -> None:
+        """Write the plan to `path`, whole or not at all."""
+        told = json.dumps({"format": self.layout.as_json(), "colour": asdict(self.colour)})
+        arrays: dict[str, Any] = {"numbers": self.numbers, "moves": self.moves, "told": np.array(told)}
+        for n, mark in enumerate(self.marks):
+            arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
+            veil = (mark.veil.gain, mark.veil.blur, mark.veil.level)
+            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil])
+            arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
+        for i, grain in enumerate(self.grain):
+            arrays[f"grain.{i}"] = np.vstack([grain.levels, grain.sigma, np.full(len(grain.levels), grain.width)])
+        with written_aside(path) as stream:
+            np.savez(stream, count=len(self.marks), reach=self.reach, match=self.match_grain, **arrays)
+
+    @classmethod
+    def load(cls, path: Path) -> ShadePlan:
+        """Read a plan written by `save`."""
+        marks = []
+        with np.load(path) as stored:
+            told = json.loads(str(stored["told"]))
+            layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
+            for n in range(int(stored["count"])):
+                left, top, needed, borrows, gain, spread, level = stored[f"{n}.numbers"].tolist()
+                lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
+                veil = Veil(gain, spread, level)
+                marks.append(MarkPlan(int(left), int(top), stored[f"{n}.share"], stored[f"{n}.hidden"], veil, needed, bool(borrows), lent))
+            grain = [stored[f"grain.{i}"] for i in range(len(layout.components))]
+            return cls(
+                layout,
+                colour,
+                tuple(marks),
+                tuple(Grain(g[0], g[1], float(g[2, 0])) for g in grain),
+                stored["numbers"],
+                stored["moves"],
+                int(stored["reach"]),
+                bool(stored["match"]),
+            )
+
+    def touched(self) -> list[NDArray[np.int64]]:
+        """For each component, the samples the step may rewrite, numbered in row order."""
+        places = []
+        for i, component in enumerate(self.layout.components):
+            mask = np.zeros((component.height, component.width), bool)
+            if component.name != "A":
+                for mark in self.marks:
+                    rows, cols = self._cells(mark, i)
+                    mask[rows, cols] |= _scaled(np.maximum(mark.share, mark.hidden), self.layout.subsampling(i)) > 0
+            places.append(np.flatnonzero(mask))
+        return places
+
+    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
+        """`source` with the marks taken off frames `first` to `stop` - 1."""
+        return FrameByFrame(source, self.mend, first, stop)
+
+    def _cells(self, mark: MarkPlan, index: int) -> tuple[slice, slice]:
+        across, down = self.layout.subsampling(index)
+        height, width = mark.share.shape
+        return (
+            slice(mark.top // down, -(-(mark.top + height) // down)),
+            slice(mark.left // across, -(-(mark.left + width) // across)),
+        )
+
+    def mend(self, frame: Frame) -> Frame:
+        """A frame with its marks taken off."""
+        if not self.marks:
+            return frame
+        mended = frame.copy()
+        for n, mark in enumerate(self.marks):
+            self._mend(frame, mended, mark, n)
+        return mended
+
+    def _mend(self, frame: Frame, mended: Frame, mark: MarkPlan, number: int) -> None:
+        colours = [i for i, c in enumerate(self.layout.components) if c.name != "A"]
+        # What another mark has given back already is built upon.
+        views = {i: mended.component(i)[self._cells(mark, i)] for i in colours}
+        light = {i: light_of(views[i], self.layout.components[i], self.colour) for i in colours}
+        given = {i: self._given_back(mark, light[i], i) for i in colours}
+        fill = None
+        if mark.hidden.any():
+            lent = self._lent(mark, frame.number, colours) if mark.borrows else []
+            planes = tuple(given[i] for i in colours)
+            hidden = (mark.hidden > 0.02).astype(np.float32)
+            fill = filled(planes[self._lightest(colours)], planes, hidden, lent, float(self.grain[colours[0]].sigma.mean()))
+        for place, i in enumerate(colours):
+            component, cells = self.layout.components[i], self.layout.subsampling(i)
+            share = _scaled(mark.share, cells)
+            picture = given[i]
+            if self.match_grain:
+                raised = 1 / np.maximum(1 - share, 0.1)
+                still = share < _LEAST
+                picture = np.where(still, picture, calmed(picture, raised, self.grain[i].at(picture)))
+            if fill is not None:
+                hidden = _scaled(mark.hidden, cells)
+                made = fill.planes[place]
+                if self.match_grain:
+                    same = _scaled(fill.same, cells)
+                    made = made + np.sqrt(np.maximum(1 - same * same, 0)) * self.grain[i].fresh(made, (frame.number, number, i))
+                picture = picture + hidden * (made - picture)
+            touch = (share > 0) if fill is None else (share > 0) | (_scaled(mark.hidden, cells) > 0)
+            samples = samples_of(picture, component, self.colour, views[i].dtype)
+            views[i][touch] = samples[touch]
+
+    def _given_back(self, mark: MarkPlan, light: Plane, index: int) -> Plane:
+        """Light of a component with what the mark dims, or lays over it, undone."""
+        cells = self.layout.subsampling(index)
+        veil = replace(mark.veil, level=0.0) if self.layout.components[index].is_chroma else mark.veil
+        return undone(light, _scaled(mark.share, cells), veil, cells[0], _TOP)
+
+    def _lightest(self, colours: list[int]) -> int:
+        """The place, among the colours, of the component that is looked at for motion: luma, or green."""
+        names = [self.layout.components[i].name for i in colours]
+        return names.index("G") if "G" in names else 0
+
+    def _lent(self, mark: MarkPlan, number: int, colours: list[int]) -> list[Lent]:
+        middle = np.array([mark.left + mark.share.shape[1] / 2, mark.top + mark.share.shape[0] / 2, 1.0])
+        here = np.linalg.solve(_between(self.numbers, self.moves, number), middle)
+        shifts = (self.moves @ here)[:, :2] - middle[:2]
+        far = np.hypot(*shifts.T)
+        # Only those that can be asked for are made ready.
+        room = 0.45 * min(mark.share.shape)
+        chosen = np.flatnonzero((far >= mark.needed) & (far <= max(room, 1.5 * mark.needed)))
+        thin = [Lent(int(self.numbers[k]), mark.share, (), (float(shifts[k, 0]), float(shifts[k, 1]))) for k in chosen]
+        wanted = {p.number: p for p in nearest(thin, number, mark.needed, self.reach)}
+        made = []
+        for k in chosen:
+            if int(self.numbers[k]) in wanted:
+                bare = {i: light_of(mark.lent[i][k], self.layout.components[i], self.colour) for i in colours}
+                planes = tuple(self._given_back(mark, bare[i], i) for i in colours)
+                made.append(replace(wanted[int(self.numbers[k])], light=planes[self._lightest(colours)], planes=planes))
+        return made
+
+
+def _between(numbers: NDArray[np.int64], moves: NDArray[np.float64], number: int) -> NDArray[np.float64]:
+    """The camera's place in a frame, from those held before and behind it."""
+    at = int(np.clip(np.searchsorted(numbers, number), 1, max(1, len(numbers) - 1)))
+    if len(numbers) < 2:
+        return moves[0]
+    before, behind = int(numbers[at - 1]), int(numbers[at])
+    part = float(np.clip((number - before) / max(1, behind - before), 0, 1))
+    return (1 - part) * moves[at - 1] + part * moves[at]
+
+
+def _scaled(plane: Plane, cells: tuple[int, int]) -> Plane:
+    """A map of the picture's pixels at the size of a component: the mean over its cells."""
+    if cells == (1, 1):
+        return plane
+    size = (-(-plane.shape[1] // cells[0]), -(-plane.shape[0] // cells[1]))
+    return cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+
+
+def settle(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSettings:
+    """Name the marks: those of `settings`, or the findings that are sure enough."""
+    if settings.marks is not None:
+        return settings
+    sure = [f for f in findings if f.step == "unshade" and (f.by_hand or f.confidence >= settings.sure)]
+    marks = []
+    for f in sorted(sure, key=lambda f: (f.y, f.x)):
+        outline = tuple((int(x), int(y)) for x, y in f.numbers["outline"])
+        marks.append(Mark(outline=outline, kind=f.numbers["shade"], way=f.numbers.get("mended_by", "auto")))
+    return settings.model_copy(update={"marks": tuple(marks)})
+
+
+def analyse(volume: TimeVolume, settings: UnshadeSettings, on_progress: Callable[[float], None] | None = None) -> ShadePlan:
+    """Measure the marks of a shot over all its frames.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    settings : UnshadeSettings
+        With its marks named (see `settle`); those off the picture are left out.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+
+    Returns
+    -------
+    ShadePlan
+    """
+    told = on_progress or (lambda share: None)
+    light = Light(volume)
+    layout, colour = volume.format, volume.colour
+    grain = tuple(_grain(volume, i) for i in range(len(layout.components)))
+    named = [m for m in settings.marks or () if _on(m, layout)]
+    if not named:
+        return ShadePlan(
+            layout, colour, (), grain, volume.numbers, np.repeat(np.eye(3)[None], len(light), 0), settings.reach, settings.grain
+        )
+    noise = light.noise
+    way = way_of(light, noise)
+    told(0.1)
+    marked = np.zeros(light.shape, np.float32)
+    for mark in named:
+        cv2.fillPoly(marked, [np.array(mark.outline, np.int32)], 1.0)
+    marked = cv2.dilate(marked, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _ROOM + 1, 2 * _ROOM + 1)))
+    plans: list[MarkPlan] = []
+    rests: list[float] = []
+
+    def planned(mark: Mark) -> tuple[MarkPlan | None, float]:
+        way_chosen = mark.way if mark.way != "auto" else settings.way
+        return _plan(volume, light, way, noise, marked, mark, way_chosen)
+
+    for done, (plan, rest) in enumerate(mapped(planned, named)):
+        told(0.1 + 0.9 * (done + 1) / len(named))
+        rests.append(rest)
+        if plan is not None:
+            plans.append(plan)
+    grain = tuple(g.at_most(1.1 * min(rests) * (0.7 if layout.components[i].is_chroma else 1.0)) for i, g in enumerate(grain))
+    return ShadePlan(layout, colour, tuple(plans), grain, volume.numbers, way.moves, settings.reach, settings.grain)
+
+
+def _grain(volume: TimeVolume, index: int) -> Grain:
+    component = volume.format.components[index]
+    stack = volume.component_stack(index)
+    return measure([light_of(stack[n], component, volume.colour) for n in range(0, len(stack), max(1, len(stack) // 5))])
+
+
+def _on(mark: Mark, layout: PictureFormat) -> bool:
+    left, top, right, bottom = mark.box()
+    return right > 0 and bottom > 0 and left < layout.width and top < layout.height
+
+
+def _plan(
+    volume: TimeVolume, light: Light, way: Travel, noise: float, marked: Plane, mark: Mark, wanted: Way
+) -> tuple[MarkPlan | None, float]:
+    left, top, right, bottom = mark.box()
+    own = np.zeros(light.shape, np.float32)
+    cv2.fillPoly(own, [np.array(mark.outline, np.int32)], 1.0)
+    narrow = 2 * float(cv2.distanceTransform(own.astype(np.uint8), cv2.DIST_L2, 3).max()) + 2
+    room = int(max(32, min(max(right - left, bottom - top) // 2, 48), 1.6 * narrow if mark.kind != "veil" else 0)) + 16
+    box = _inside(left - room, top - room, right + room, bottom + room, volume.format)
+    inner = box.cut(cv2.dilate(own, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _ROOM + 1, 2 * _ROOM + 1))))
+    share, veil, hidden = np.zeros(box.shape, np.float32), Veil(), box.cut(own)
+    seen = sights(light, way, box, marked, noise, _PAIRS if wanted in ("auto", "undo") else _PAIRS // 6, narrow + 2 * _ROOM)
+    rest = seen.rest if seen is not None else np.inf
+    if wanted in ("auto", "undo"):
+        measured = None
+        if seen is not None:
+            measured = _veil(seen, inner, light, box) if mark.kind == "veil" else _dust(seen, inner)
+        if measured is not None:
+            share, veil = measured
+            hidden = np.clip((_KEPT - 1 + share) / (_KEPT - _LOST), 0, 1).astype(np.float32)
+            # Soft to the outside only: what is hidden stays hidden, however thin it is.
+            hidden = np.maximum(hidden, blurred(hidden, 0.7))
+        elif wanted == "undo" or mark.kind == "veil":
+            # What cannot be measured is left alone rather than guessed at.
+            return None, rest
+    else:
+        hidden = np.maximum(hidden, blurred(hidden, 1.0))
+    if wanted == "undo":
+        hidden = np.zeros_like(share)
+    if not (share.any() or hidden.any()):
+        return None, rest
+    middle = (box.left + box.width / 2, box.top + box.height / 2)
+    moved = float(way.from_frame(0, middle).max())
+    borrows = bool(hidden.any()) and wanted != "surround" and moved >= narrow
+    lent = tuple(_lent_planes(volume, box)) if borrows else ()
+    if not hidden.any():
+        box, share = _trimmed_to(box, share, 8 + round(3 * veil.blur), volume.format)
+        hidden = np.zeros_like(share)
+    return MarkPlan(box.left, box.top, share, hidden.astype(np.float32), veil, narrow, borrows, lent), rest
+
+
+def _inside(left: int, top: int, right: int, bottom: int, layout: PictureFormat) -> Box:
+    """A box on the picture whose edges lie on whole chroma cells."""
+    across = max(layout.subsampling(i)[0] for i in range(len(layout.components)))
+    down = max(layout.subsampling(i)[1] for i in range(len(layout.components)))
+    left, top = max(0, left) // across * across, max(0, top) // down * down
+    right, bottom = min(layout.width, -(-right // across) * across), min(layout.height, -(-bottom // down) * down)
+    return Box(left, top, right - left, bottom - top)
+
+
+def _trimmed_to(box: Box, share: Plane, room: int, layout: PictureFormat) -> tuple[Box, Plane]:
+    """The part of the box that the mark and what its undoing looks at take up."""
+    rows, cols = np.flatnonzero(share.any(1)), np.flatnonzero(share.any(0))
+    left, top = box.left + int(cols[0]), box.top + int(rows[0])
+    small = _inside(left - room, top - room, box.left + int(cols[-1]) + 1 + room, box.top + int(rows[-1]) + 1 + room, layout)
+    part = share[small.top - box.top : small.top - box.top + small.height, small.left - box.left : small.left - box.left + small.width]
+    if part.shape != (small.height, small.width):
+        return box, share
+    return small, np.ascontiguousarray(part)
+
+
+def _lent_planes(volume: TimeVolume, box: Box) -> Iterator[Samples]:
+    for i, component in enumerate(volume.format.components):
+        across, down = volume.format.subsampling(i)
+        rows = slice(box.top // down, min(component.height, -(-(box.top + box.height) // down)))
+        cols = slice(box.left // across, min(component.width, -(-(box.left + box.width) // across)))
+        yield np.ascontiguousarray(volume.component_stack(i)[:, rows, cols])
+
+
+def _dust(seen: Sights, inner: Plane) -> tuple[Plane, Veil] | None:
+    fit = fit_loss(seen, inner)
+    share = _trimmed(1 - np.exp(np.minimum(fit.loss, 0)), _doubt(fit), inner)
+    if not share.any() or not _helps(seen, share, Veil()):
+        return None
+    return share, Veil()
+
+
+def _doubt(fit: LossFit) -> Plane:
+    """Standard deviation of the smoothed loss, from how far its halves differ."""
+    first, second = (blurred(h, fit.smooth) for h in fit.halves)
+    return np.sqrt(blur((first - second) ** 2 / 4, 3.0)) + np.float32(1e-4)
+
+
+def _trimmed(share: Plane, doubt: Plane, inner: Plane) -> Plane:
+    """The share of light lost where it is surely a loss: above what its doubt may feign, and part of the mark."""
+    sure = (share > np.maximum(_LEAST, 2 * doubt)) & (inner > 0)
+    count, labels = cv2.connectedComponents(sure.astype(np.uint8), connectivity=8)
+    weights = np.bincount(labels.ravel(), share.ravel(), count)
+    weights[0] = 0
+    kept = np.isin(labels, np.flatnonzero(weights > 0.15 * weights.max())) & sure
+    return np.where(kept, share, 0).clip(0, 1).astype(np.float32)
+
+
+def _veil(seen: Sights, inner: Plane, light: Light, box: Box) -> tuple[Plane, Veil] | None:
+    fit = fit_veil(seen, inner)
+    if fit is None or not 0 < fit.level < 300:
+        return None
+    first, second = (blurred(h, max(fit.smooth, 1.5)) for h in fit.halves)
+    doubt = np.sqrt(blur((first - second) ** 2 / 4, 4.0)) + np.float32(1e-4)
+    share = _trimmed(fit.share, doubt, inner)
+    if not share.any():
+        return None
+    plain = Veil(0.0, 0.0, fit.level)
+    best, left = (share, plain), _error(seen, share, plain)
+    around = (cv2.dilate(inner, np.ones((31, 31), np.uint8)) > 0.5) & (inner < 0.5)
+    gain, spread = detail_through(seen, fit, around.astype(np.float32) * box.on(light.shape))
+    tried = {(gain, spread)} | {(g, b) for g in (0.2, 0.4, 0.6) for b in (2.5, 6.0)}
+    for g, b in tried:
+        a = share / (1 - g)
+        if b and g and float(a.max()) < 0.85:
+            veil = Veil(g, b, fit.level * (1 - g))
+            error = _error(seen, a, veil)
+            if error < 0.97 * left:
+                best, left = (a, veil), error
+    return best if _helps(seen, *best) else None
+
+
+def _error(seen: Sights, share: Plane, veil: Veil) -> float:
+    """How far the undone light of the mark is from the scene's, over pairs in which the scene came clear of it."""
+    core = share > 0.2 * share.max()
+    total, mass = 0.0, 1e-9
+    for n in range(0, len(seen), max(1, len(seen) // 24)):
+        covered = cv2.remap(share, seen.at[n], None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+        weight = seen.weight[n] * (covered < 0.02) * core
+        miss = np.minimum(np.abs(undone(seen.own[n], share, veil, top=400.0) - seen.scene[n]), 60)
+        total += float((weight * miss).sum())
+        mass += float(weight.sum())
+    return total / mass
+
+
+def _helps(seen: Sights, share: Plane, veil: Veil) -> bool:
+    """Whether undoing brings the mark nearer to the scene than leaving it alone."""
+    return _error(seen, share, veil) < 0.9 * _error_as_is(seen, share)
+
+
+def _error_as_is(seen: Sights, share: Plane) -> float:
+    core = share > 0.2 * share.max()
+    weight = seen.weight * (seen.there(share) < 0.02) * core
+    return float((weight * np.minimum(np.abs(seen.own - seen.scene), 60)).sum() / max(float(weight.sum()), 1e-9))

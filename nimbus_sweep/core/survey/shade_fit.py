@@ -1,0 +1,514 @@
+"""Measures one static mark: how much of the light each of its pixels passes, and what light it lays over.
+
+The scene point behind a pixel of the mark is looked up in other frames, in which it has moved clear of it; motion is
+carried in from around the mark, never taken from it. Robust statistics over many pairs of frames (M-estimator with
+a redescending weight: Beaton and Tukey 1974) give the map; two halves of the pairs, which share no pair, say how
+far to trust it and how far to smooth it (cross-validation: Stone 1974).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..motion import Field, Plane, agreement, blur, carried, flow, grid, look, spread
+from .travel import Travel, pairs
+
+Stack = NDArray[Any]
+_SMOOTH = (0.0, 0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)
+# Below this many codes of light a ratio says little.
+_DARK = 4.0
+_FLOOR = 0.5
+
+
+@dataclass(frozen=True)
+class Box:
+    """A rectangle that may stick out of the picture, looked at `step` times smaller."""
+
+    left: int
+    top: int
+    width: int
+    height: int
+    step: int = 1
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns as it is looked at."""
+        return self.height // self.step, self.width // self.step
+
+    def moved(self, across: int, down: int) -> Box:
+        """The same rectangle elsewhere."""
+        return replace(self, left=self.left + across, top=self.top + down)
+
+    def cut(self, plane: Plane) -> Plane:
+        """Its part of a picture; beyond the edge the last samples go on."""
+        height, width = plane.shape
+        rows = np.clip(np.arange(self.top, self.top + self.shape[0] * self.step), 0, height - 1)
+        cols = np.clip(np.arange(self.left, self.left + self.shape[1] * self.step), 0, width - 1)
+        part = plane[rows[:, None], cols[None]]
+        return part if self.step == 1 else cv2.resize(part, self.shape[::-1], interpolation=cv2.INTER_AREA)
+
+    def on(self, shape: tuple[int, int]) -> Plane:
+        """1 where it lies on a picture of that shape, else 0."""
+        rows = self.top + self.step * np.arange(self.shape[0])
+        cols = self.left + self.step * np.arange(self.shape[1])
+        inside = ((rows >= 0) & (rows + self.step <= shape[0]))[:, None] & ((cols >= 0) & (cols + self.step <= shape[1]))[None]
+        return inside.astype(np.float32)
+
+    def put(self, part: Plane, plane: Plane) -> None:
+        """Write its part back into a picture, where it lies on it; only at full size."""
+        height, width = plane.shape
+        y0, x0 = max(0, self.top), max(0, self.left)
+        y1, x1 = min(height, self.top + self.height), min(width, self.left + self.width)
+        plane[y0:y1, x0:x1] = part[y0 - self.top : y1 - self.top, x0 - self.left : x1 - self.left]
+
+
+@dataclass(frozen=True)
+class Sights:
+    """What pairs of frames show about a mark; all of shape (pairs, rows, columns) unless said otherwise.
+
+    Attributes
+    ----------
+    own : ndarray, float32
+        Light at the mark, in codes above black.
+    scene : ndarray, float32
+        Light of the same scene point in the other frame.
+    weight : ndarray, float32
+        How far the pair is to be trusted there.
+    at : ndarray, float32, (pairs, rows, columns, 2)
+        Where in the box the scene point lay in the other frame.
+    half : ndarray, int
+        Which half of the evidence a pair belongs to.
+    far : float
+        How far the scene moved between the frames, the largest of the pairs, in pixels.
+    passing : float
+        How much better the moved frame explains the surroundings of the mark than the unmoved one: above 1 where the
+        scene passes, 1 where it is plain, below 1 where it stands still.
+    rest : float
+        What is left between two frames about the mark once motion is taken out, as one frame's standard deviation in
+        codes: no more than this can be noise.
+    """
+
+    own: Stack
+    scene: Stack
+    weight: Stack
+    at: NDArray[np.float32]
+    half: NDArray[np.int64]
+    far: float
+    passing: float
+    rest: float
+
+    def __len__(self) -> int:
+        return len(self.own)
+
+    def there(self, plane: Plane) -> Stack:
+        """A map of the box, fetched at the places the scene points came from; 0 outside it."""
+        return np.stack([cv2.remap(plane, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT) for at in self.at])
+
+
+def sights(
+    light: Callable[[int], Plane], way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
+) -> Sights | None:
+    """Hold frames of a shot against each other about a mark.
+
+    Parameters
+    ----------
+    light : callable
+        Light of a held frame, (height, width) in codes above black.
+    way : Travel
+    box : Box
+    marked : ndarray, float32, (height, width)
+        1 where this or another mark is thought to lie.
+    noise : float
+        Standard deviation, in codes.
+    most : int
+        Pairs at most.
+    clear : float
+        How far, in pixels, the scene should move to come clear of the mark.
+    fine : bool
+        Take the slower, finer flow.
+
+    Returns
+    -------
+    Sights or None
+        None when no pair can be used.
+    """
+    middle = (box.left + box.width / 2, box.top + box.height / 2)
+    places = grid(box.shape)
+    inner = box.cut(marked)
+    wide = np.ones((9, 9), np.uint8)
+    near = cv2.dilate(inner, wide)
+    ring = cv2.dilate(inner, np.ones((31, 31), np.uint8)) * (1 - near)
+    passing: list[float] = []
+    rest: list[float] = []
+    found: list[tuple[Plane, Plane, Plane, Field]] = []
+    halves: list[int] = []
+    furthest = 0.0
+    for n, (i, j) in enumerate(pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)):
+        for p, q in ((i, j), (j, i)):
+            across, down = (round(v / box.step) * box.step for v in way.shift(p, q, *middle))
+            away = box.moved(across, down)
+            one, whole = light(p), light(q).shape
+            on, there_on = box.on(whole), away.on(whole)
+            if there_on.mean() < 0.3:
+                continue
+            own, other = box.cut(one), away.cut(light(q))
+            mine, theirs = look(own, noise), look(other, noise)
+            there, back = flow(mine.gray, theirs.gray, fine=fine), flow(theirs.gray, mine.gray, fine=fine)
+            hidden = away.cut(marked)
+            trust = agreement(there, back, places) * mine.texture * on * (1 - near)
+            trust *= 1 - np.clip(carried(cv2.dilate(hidden, wide), there, places, smooth=False), 0, 1)
+            trust *= carried(there_on, there, places, smooth=False)
+            filled, support = spread(there, trust, step=2)
+            if float(support.max()) < 1e-3:
+                continue
+            dense = np.clip(2 * trust - 0.5, 0, 1)[..., None]
+            used = dense * there + (1 - dense) * filled
+            scene = carried(other, used, places)
+            usable = on * (carried(there_on, used, places, smooth=False) > 0.99)
+            sound = usable * (1 - inner) * (1 - np.clip(carried(hidden, used, places, smooth=False), 0, 1))
+            miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
+            miss = _mean(np.minimum(miss, 0.25), sound, 10)
+            came = used + np.array([across / box.step, down / box.step], np.float32)
+            distance = np.hypot(came[..., 0], came[..., 1]) * box.step
+            weight = usable / (miss + 0.0004) * np.clip((distance - 3) / 3, 0, 1)
+            furthest = max(furthest, float(np.median(distance)))
+            around = (sound * ring) > 0.5
+            if around.sum() > 20:
+                unmoved = float(np.abs(own - box.cut(light(q)))[around].mean())
+                rest.append(1.4826 / np.sqrt(2) * float(np.median(np.abs(own - scene)[around])))
+                passing.append((unmoved + 0.1) / (float(np.abs(own - scene)[around].mean()) + 0.1))
+            found.append((own, scene, weight.astype(np.float32), (places + came).astype(np.float32)))
+            halves.append(n % 2)
+    if len(found) < 4:
+        return None
+    stacks = [np.stack([one[k] for one in found]) for k in range(4)]
+    return Sights(
+        stacks[0],
+        stacks[1],
+        stacks[2],
+        stacks[3],
+        np.array(halves),
+        furthest,
+        float(np.median(passing)) if passing else 0.0,
+        float(np.median(rest)) if rest else np.inf,
+    )
+
+
+def _mean(plane: Plane, weight: Plane, sigma: float) -> Plane:
+    load = blur((plane * weight).astype(np.float32), sigma)
+    return load / np.maximum(blur(weight.astype(np.float32), sigma), 1e-3)
+
+
+def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) -> tuple[Plane, Plane]:
+    """Robust weighted mean along the first axis, and the weight that bore it."""
+    # Medians only start it off; a part of the values is enough for that.
+    some = values[:: max(1, len(values) // 20)]
+    centre = np.median(some, axis=0)
+    scale = np.maximum(1.4826 * np.median(np.abs(some - centre), axis=0), least)
+    kept = weight
+    for n in range(rounds):
+        kept = weight / (1 + ((values - centre) / scale) ** 2) ** (2 if n else 1)
+        centre = (kept * values).sum(0) / np.maximum(kept.sum(0), 1e-9)
+    # Where nothing speaks, nothing is said.
+    return np.where(weight.sum(0) > 1e-6, centre, 0).astype(np.float32), kept.sum(0)
+
+
+@dataclass(frozen=True)
+class LossFit:
+    """How much light a mark takes.
+
+    Attributes
+    ----------
+    loss : ndarray, float32, (rows, columns)
+        Logarithm of the transmission, 0 outside the region asked for; smoothed as far as the halves call for.
+    halves : tuple of two ndarray
+        The same from each half of the pairs, not smoothed.
+    ratios, weight : ndarray, float32, (pairs, rows, columns)
+        Logarithm of light at the mark over that of the scene, and what it weighs.
+    smooth : float
+        Standard deviation of the smoothing, in samples.
+    """
+
+    loss: Plane
+    halves: tuple[Plane, Plane]
+    ratios: Stack
+    weight: Stack
+    smooth: float
+
+
+def fit_loss(seen: Sights, inner: Plane, rounds: int = 4) -> LossFit:
+    """Fit the transmission of a mark, dust's model: D = t S.
+
+    Parameters
+    ----------
+    seen : Sights
+    inner : ndarray, float32, (rows, columns)
+        1 where the mark may lie.
+    rounds : int
+        How often the light under the mark in the other frames is undone with what was learned.
+    """
+    own, scene = (np.log(np.maximum(v, 0) + _FLOOR) for v in (seen.own, seen.scene))
+    base = seen.weight * np.clip((seen.scene - _DARK) / 12, 0, 1)
+    covered = np.clip(seen.there(inner), 0, 1)
+    loss = np.zeros(inner.shape, np.float32)
+    halves = (loss, loss)
+    ratios, weight, smooth = own - scene, base, 0.0
+    for n in range(rounds):
+        there = seen.there(loss)
+        ratios = own - (scene - there)
+        # What lies under the mark in the other frame, too, counts little: at first hardly at all.
+        weight = base * np.exp(2 * there) * (1 - (0.5 if n else 0.98) * covered)
+        both, _ = robust(ratios, weight)
+        if n < rounds - 1:
+            loss = blurred(both, 0.9) * inner
+            continue
+        first, second = (robust(ratios[seen.half == h], weight[seen.half == h])[0] for h in (0, 1))
+        halves = (first, second)
+        smooth = _smoothest(first, second, inner)
+        loss = blurred(both, smooth) * inner
+    return LossFit(loss, halves, ratios, weight, smooth)
+
+
+def blurred(plane: Plane, sigma: float) -> Plane:
+    """Gaussian smoothing; none at 0."""
+    return cv2.GaussianBlur(plane, (0, 0), sigma) if sigma else plane
+
+
+def _smoothest(one: Plane, other: Plane, inner: Plane) -> float:
+    """The smoothing that makes one half of the evidence foretell the other best."""
+
+    def miss(sigma: float) -> float:
+        return float((((blurred(one, sigma) - other) ** 2 + (blurred(other, sigma) - one) ** 2) * inner).sum())
+
+    return min(_SMOOTH, key=miss)
+
+
+def correlation(one: Plane, other: Plane) -> float:
+    """Pearson's; 0 where one of them does not vary."""
+    a, b = (np.asarray(v, np.float64).ravel() - float(np.mean(v)) for v in (one, other))
+    power = float(np.sqrt((a * a).sum() * (b * b).sum()))
+    return float((a * b).sum()) / power if power > 1e-9 else 0.0
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What speaks for a mark.
+
+    Attributes
+    ----------
+    depth : float
+        The most it takes, as a logarithm, above 0.
+    agree : float
+        Correlation of the two halves of the evidence over the mark.
+    stands_out : float
+        Depth over the usual size of such a departure just around the mark.
+    follows : float
+        Spread of the light at the mark over time, against that of the scene behind it, as logarithms: near 1 where
+        the scene shines through, near 0 for a thing of the scene that stands still.
+    together : float
+        Correlation of the two over time.
+    lives : float
+        Spread of the scene's light over time behind it, as a logarithm.
+    clear : float
+        Pairs of frames in which the scene came clear of the mark, the mean over it.
+    """
+
+    depth: float
+    agree: float
+    stands_out: float
+    follows: float
+    together: float
+    lives: float
+    clear: float
+
+
+def prove(seen: Sights, fit: LossFit, inner: Plane) -> Proof:
+    """Weigh the evidence for a mark; only pairs in which the scene came clear of it count."""
+    first, second = (blurred(h, max(fit.smooth, 0.9)) for h in fit.halves)
+    both = (first + second) / 2
+    inside = inner > 0.5
+    deepest = float(-both[inside].min())
+    core = inside & (both < -0.5 * deepest)
+    clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
+    count = float(clear.sum(0)[core].mean()) if core.any() else 0.0
+    ring = cv2.dilate(inner, np.ones((21, 21), np.uint8)) > 0.5
+    ring &= cv2.dilate(inner, np.ones((5, 5), np.uint8)) < 0.5
+    usual = float(np.sqrt(np.mean(both[ring] ** 2))) if ring.any() else 1.0
+    own = np.log(np.maximum(seen.own, 0) + _FLOOR)[:, core]
+    scene = own - fit.ratios[:, core]
+    weight = (fit.weight * clear)[:, core]
+    total = np.maximum(weight.sum(0), 1e-9)
+    own, scene = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
+    spread_own, spread_scene = float((weight * own * own).sum()), float((weight * scene * scene).sum())
+    joint = float((weight * own * scene).sum())
+    agree = correlation(first[inside], second[inside])
+    return Proof(
+        depth=deepest,
+        agree=agree,
+        stands_out=deepest / max(usual, 0.002),
+        follows=float(np.sqrt(spread_own / max(spread_scene, 1e-9))),
+        together=joint / max(np.sqrt(spread_own * spread_scene), 1e-9),
+        lives=float(np.sqrt(spread_scene / max(float(weight.sum()), 1e-9))),
+        clear=count,
+    )
+
+
+@dataclass(frozen=True)
+class VeilFit:
+    """What a veil does: D = S - e (S - k) to broad light, and less of the fine detail gets through.
+
+    Attributes
+    ----------
+    share : ndarray, float32, (rows, columns)
+        `e`, 0 to 1: how far the light is drawn towards `k`; 0 outside the region asked for.
+    level : float
+        `k`, in codes above black.
+    halves : tuple of two ndarray
+        `e` from each half of the pairs, not smoothed.
+    smooth : float
+        Standard deviation of the smoothing, in samples.
+    left : float
+        Share of the disagreement between mark and scene that it leaves unexplained, 0 to 1.
+    """
+
+    share: Plane
+    level: float
+    halves: tuple[Plane, Plane]
+    smooth: float
+    left: float
+
+
+def fit_veil(seen: Sights, inner: Plane, rounds: int = 8, level: float | None = None) -> VeilFit | None:
+    """Fit how far a mark draws the light towards a level of its own.
+
+    Both sides of the fit carry errors alike, so slopes are taken as ratios of spreads (reduced major axis: Samuelson
+    1942) and products about the mean of both.
+
+    Parameters
+    ----------
+    seen : Sights
+    inner : ndarray, float32, (rows, columns)
+        1 where the mark may lie.
+    rounds : int
+    level : float
+        `k`, when it is known; 0 is dust.
+
+    Returns
+    -------
+    VeilFit or None
+        None when the light changes too little to tell.
+    """
+    own = seen.own
+    covered = np.clip(seen.there(inner), 0, 1)
+    sigma = max(1.5, 0.04 * max(inner.shape))
+    share = np.zeros(inner.shape, np.float32)
+    found, smooth = level or 0.0, 0.0
+    halves = (share, share)
+    left = 1.0
+    for n in range(rounds):
+        there = np.minimum(seen.there(share), 0.9)
+        scene = (seen.scene - there * found) / (1 - there)
+        weight = seen.weight * (1 - there) ** 2 * (1 - (0.5 if n else 0.98) * covered)
+        if n:
+            miss = own - scene + share * (scene - found)
+            scale = 1.4826 * np.median(np.abs(miss), axis=0) + 1
+            weight = weight / (1 + (miss / (2 * scale)) ** 2) ** 2
+        if level is None:
+            measured = _level(own, scene, weight, inner, sigma)
+            if measured is None:
+                return None
+            found = measured
+        first, second = (_drawn(own[h], scene[h], weight[h], found) for h in (seen.half == 0, seen.half == 1))
+        halves = (first, second)
+        smooth = _smoothest(first, second, inner) if n == rounds - 1 else 1.5
+        share = np.clip(blurred(_drawn(own, scene, weight, found), smooth) * inner, 0, 0.95)
+        before = weight * (own - scene) ** 2
+        after = weight * (own - scene + share * (scene - found)) ** 2
+        core = share > 0.3 * share.max()
+        left = float(after[:, core].sum() / max(before[:, core].sum(), 1e-9))
+    return VeilFit(share, found, halves, smooth, left)
+
+
+def _drawn(own: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
+    middle = (own + scene) / 2 - level
+    ratio = (weight * (scene - own) * middle).sum(0) / np.maximum((weight * middle * middle).sum(0), 1e-6)
+    return (ratio / (1 + ratio / 2)).astype(np.float32)
+
+
+def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:
+    """The level towards which the light is drawn, from slopes and intercepts over the mark."""
+    mass = blurred(weight.sum(0), sigma) + 1e-9
+
+    def pooled(values: Stack) -> Plane:
+        return blurred((weight * values).sum(0), sigma) / mass
+
+    mean_own, mean_scene = pooled(own), pooled(scene)
+    spread_own = np.maximum(pooled(own * own) - mean_own**2, 0)
+    spread_scene = np.maximum(pooled(scene * scene) - mean_scene**2, 0)
+    slope = np.sqrt((spread_own + 0.5) / (spread_scene + 0.5))
+    offset = mean_own - slope * mean_scene
+    lost = 1 - slope
+    counts = (inner > 0.5) & (lost > max(0.05, 0.4 * float(np.percentile(lost[inner > 0.5], 90)))) & (spread_scene > 4)
+    if counts.sum() < 9:
+        return None
+    weigh = (mass * spread_scene)[counts]
+    return float((weigh * lost[counts] * offset[counts]).sum() / (weigh * lost[counts] ** 2).sum())
+
+
+_BANDS = (0.8, 1.6, 3.2, 6.4, 12.8)
+
+
+def detail_through(seen: Sights, fit: VeilFit, ring: Plane) -> tuple[float, float]:
+    """How the veil's own light follows the picture: its gain `g` and the blur it takes it through.
+
+    The fine bands of the picture lose more than the broad ones; how much more tells `g` and the blur. The same
+    ratios just around the mark show what the comparison of two frames loses by itself.
+
+    Returns
+    -------
+    gain : float
+        0 to 0.95.
+    blur : float
+        Standard deviation, in samples.
+    """
+    there = np.minimum(seen.there(fit.share), 0.9)
+    scene = (seen.scene - there * fit.level) / (1 - there)
+    covered = there < 0.02
+    core = fit.share > 0.5 * fit.share.max()
+    passed = []
+    for fine, broad in pairwise(_BANDS):
+        ratios = []
+        for area in (core, ring > 0.5):
+            own = np.stack([blurred(p, fine) - blurred(p, broad) for p in seen.own])
+            other = np.stack([blurred(p, fine) - blurred(p, broad) for p in scene])
+            weight = seen.weight * covered * area
+            ratios.append(np.sqrt((weight * own * own).sum() / max(float((weight * other * other).sum()), 1e-9)))
+        passed.append(ratios[0] / max(ratios[1], 1e-3))
+    mean_share = float(fit.share[core].mean())
+    best = (np.inf, 0.0, 0.0)
+    for width in (0.0, 1.5, 2.5, 4.0, 6.0, 8.5, 12.0, 17.0):
+        through = [_through(fine, broad, width) for fine, broad in pairwise(_BANDS)]
+        for gain in np.arange(0, 0.96, 0.05):
+            a = mean_share / (1 - gain)
+            if a > 0.97:
+                break
+            miss = sum((p - (1 - a + a * gain * t)) ** 2 for p, t in zip(passed, through, strict=True)) + 1e-5 * gain
+            if miss < best[0]:
+                best = (miss, float(gain), width)
+    return best[1], best[2]
+
+
+def _through(fine: float, broad: float, blur: float) -> float:
+    """How much of a band of white light a Gaussian blur passes."""
+    f = np.linspace(0.002, 0.5, 400)
+    band = np.exp(-2 * (np.pi * f * fine) ** 2) - np.exp(-2 * (np.pi * f * broad) ** 2)
+    # Pictures hold about equal power in each octave (Field 1987): 1/f in amplitude, over rings of frequency.
+    power = band**2 / f
+    return float(np.sqrt((power * np.exp(-4 * (np.pi * f * blur) ** 2)).sum() / power.sum()))

