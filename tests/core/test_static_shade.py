@@ -18,9 +18,10 @@ from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
 from nimbus_sweep.core.errors import Cancelled
 from nimbus_sweep.core.frames import Frame
 from nimbus_sweep.core.steps.unshade import Mark, ShadePlan, UnshadeSettings, analyse, settle
-from nimbus_sweep.core.survey import static_shade
+from nimbus_sweep.core.survey import static_shade, survey
 from nimbus_sweep.core.survey.findings import Finding
 from nimbus_sweep.core.volume import TimeVolume, build_volume
+from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
 
 SIZE = (400, 226)
@@ -275,6 +276,14 @@ def test_marks_off_the_picture_are_left_out_and_bad_ones_refused(tmp_path: Path)
     assert len(analyse(volume, UnshadeSettings(marks=(partly,))).marks) == 1
     with pytest.raises(ValueError, match="at least 3"):
         Mark(outline=((0, 0), (1, 1)))
+
+
+def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> None:
+    source = moving("coffee", 1)
+    dead, _ = stick(list(source.pictures), [StuckSite(300, 60, 2, "black", "mild")])
+    spoiled, _ = shade(dead, [ShadeMark(120, 130, 7, 0.9, 4)])
+    found = [f for f in survey(volume_of(source, spoiled, tmp_path), 0, 36) if f.convinces]
+    assert sorted((f.kind, round(f.x, -2)) for f in found) == [("static-shade", 100), ("stuck-pixel", 300)]
 
 
 def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ..volume import TimeVolume
 from . import static_shade, stuck_pixels
@@ -47,12 +48,24 @@ def survey(
     return told_apart(found)
 
 
+# A dead pixel and its spread are no larger than this many pixels more than the site itself.
+_SPREAD = 6
+
+
 def told_apart(found: list[Finding]) -> list[Finding]:
-    """Without the stuck pixels that are only part of a static mark."""
-    outlines = [np.array(f.numbers["outline"], np.float32) for f in found if f.kind == "static-shade" and f.convinces]
+    """Each defect once: a dead pixel is no dust, and what is part of a larger mark is no dead pixel."""
+    sites = [f for f in found if f.kind == "stuck-pixel" and f.convinces]
+    apart = [f for f in found if not (f.kind == "static-shade" and any(_is_site(f, s) for s in sites))]
+    outlines = [np.array(f.numbers["outline"], np.float32) for f in apart if f.kind == "static-shade" and f.convinces]
+    return [f for f in apart if f.kind != "stuck-pixel" or all(_beyond(f, line) for line in outlines)]
 
-    def alone(f: Finding) -> bool:
-        middle = (f.x + f.width / 2, f.y + f.height / 2)
-        return f.kind != "stuck-pixel" or all(cv2.pointPolygonTest(line, middle, True) < -3 for line in outlines)
 
-    return [f for f in found if alone(f)]
+def _is_site(mark: Finding, site: Finding) -> bool:
+    small = max(mark.width, mark.height) <= max(site.width, site.height) + _SPREAD
+    across, down = mark.x + mark.width / 2 - site.x - site.width / 2, mark.y + mark.height / 2 - site.y - site.height / 2
+    return small and max(abs(across), abs(down)) <= _SPREAD
+
+
+def _beyond(site: Finding, line: NDArray[np.float32]) -> bool:
+    middle = (site.x + site.width / 2, site.y + site.height / 2)
+    return float(cv2.pointPolygonTest(line, middle, True)) < -3
