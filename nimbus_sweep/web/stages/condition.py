@@ -69,7 +69,7 @@ def sheet(reel_id: int) -> str:
         findings=by_state,
         on={s.kind for s in shot.recipe.steps},
         kinds=_KINDS,
-        ready=services().viewing.ready(reel),
+        ready=shot.treated and services().viewing.ready(reel),
         revision=edits.current(reel).mark,
     )
 

@@ -37,13 +37,21 @@ export async function show(key, force = false) {
   for (const name of folds) sheet.querySelector(`details.fold[data-fold="${name}"]`)?.setAttribute("open", "");
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
   sheet.scrollTop = scroll;
-  hearFiles();
+  hear();
   mark();
 }
 
-// On the box itself: the sheet may be made anew while the file is being chosen.
-function hearFiles() {
-  for (const box of sheet.querySelectorAll("input[type=file]")) box.onchange = () => take(box);
+// On the control itself: the sheet may be made anew while a file or a choice is being made.
+function hear() {
+  for (const box of sheet.querySelectorAll("input, select, textarea")) box.onchange = () => changed(box);
+}
+
+function changed(box) {
+  if (box.type === "text") box.defaultValue = box.value;
+  if (box.type === "file") take(box);
+  else if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
+  else if (box.dataset.postChange) act(box.dataset.postChange);
+  else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
 }
 
 export function mark() {
@@ -102,9 +110,11 @@ export function choose(index, zoom = false) {
   const site = bench.sites.find((s) => s.index === index);
   if (!site) return;
   bench.set({ selected: index });
-  bench.aim(site.x, site.y);
+  // A site's own pixel, the middle of a mark.
+  const [x, y] = site.kind === "static-shade" ? [site.x + site.width / 2, site.y + site.height / 2] : [site.x, site.y];
+  bench.aim(x, y);
   if (zoom) zoomTo(4 / (window.devicePixelRatio || 1));
-  else if (bench.zoom) bench.set({ centreX: site.x, centreY: site.y });
+  else if (bench.zoom) bench.set({ centreX: x, centreY: y });
   sheet.querySelector(`li[data-finding="${index}"]`)?.scrollIntoView({ block: "nearest" });
 }
 
@@ -134,7 +144,7 @@ export async function placeHere() {
 
 export function listen(onChange) {
   refresh = onChange;
-  hearFiles();
+  hear();
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
     if (button) { press(button); return; }
@@ -151,13 +161,6 @@ export function listen(onChange) {
   sheet.addEventListener("input", (event) => {
     const shown = event.target.parentElement?.querySelector("[data-shown]");
     if (shown) shown.textContent = `${event.target.value} %`;
-  });
-  sheet.addEventListener("change", (event) => {
-    const box = event.target;
-    if (box.type === "text") box.defaultValue = box.value;
-    if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
-    else if (box.dataset.postChange) act(box.dataset.postChange);
-    else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
   });
   sheet.addEventListener("keydown", (event) => {
     const item = event.target.closest?.("li[data-finding]");
