@@ -17,9 +17,9 @@ from tests.e2e.test_job import CHROMIUM, SWITCHES, Running  # noqa: E402
 OUT = ROOT / "docs" / "screenshots"
 
 
-def settle(page: Page, name: str) -> None:
-    """Let everything be drawn, then take the picture."""
-    page.wait_for_timeout(1800)
+def settle(page: Page, name: str, wait: int = 1800) -> None:
+    """Let everything be drawn, then take the picture; `wait` in milliseconds."""
+    page.wait_for_timeout(wait)
     page.evaluate("() => { document.getElementById('said').hidden = true; }")
     page.screenshot(path=OUT / f"{name}.png")
 
@@ -89,7 +89,7 @@ def main() -> None:
         page.wait_for_selector("li[data-finding]")
         page.evaluate("() => window.nimbusBench.go(60)")
         page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
-        settle(page, "dust")
+        settle(page, "dust", 5000)
         page.keyboard.press("e")
         page.keyboard.press("e")
         settle(page, "average")
@@ -101,7 +101,7 @@ def main() -> None:
         page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
         page.locator("[data-view=split]").click()
         page.evaluate("() => window.nimbusBench.set({ split: 0.82 })")
-        settle(page, "unshaded")
+        settle(page, "unshaded", 12_000)
         app.stop()
 
 
