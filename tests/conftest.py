@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 from collections.abc import Iterator
 from fractions import Fraction
@@ -66,6 +67,9 @@ def write_movie(
         out.mux(video.encode())
         if audio is not None:
             out.mux(audio.encode())
+    # As root, SVT-AV1 leaves the thread that opened it at real-time priority; a browser started from there starves the rest.
+    if os.sched_getscheduler(0) != os.SCHED_OTHER:
+        os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
     return path
 
 

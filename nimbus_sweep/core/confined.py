@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .frames import Frame, FrameSource, PictureFormat
+from .frames import Frame, FrameSource, PictureFormat, Window
 from .regions import Mask, Region
 from .shots import Passing
 from .steps import Knowledge
+from .steps.ways import MarkWay
+
+# In place of a component: the picture itself.
+_WHOLE = -1
 
 
 @dataclass(frozen=True)
@@ -32,7 +37,10 @@ class Confined:
     layout: PictureFormat
     region: Region | None
     hold_out: Region | None
-    _kept: dict[tuple[int, int], Mask] = field(default_factory=dict, compare=False, repr=False)
+    _masks: Callable[[int, int], Mask] = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_masks", lru_cache(maxsize=8)(self._made))
 
     @property
     def _changes(self) -> bool:
@@ -51,23 +59,45 @@ class Confined:
 
     def mask(self, index: int, frame: int) -> Mask:
         """Where the step acts on a component in a frame: 0 to 1, (height, width)."""
-        key = (index, frame if self._changes else 0)
-        if key not in self._kept:
-            size = (self.layout.height, self.layout.width)
-            whole = np.ones(size, np.float32) if self.region is None else self.region.mask(size, frame)
-            if self.hold_out is not None:
-                whole = whole * (1 - self.hold_out.mask(size, frame))
-            component = self.layout.components[index]
-            shape = (component.height, component.width)
-            while len(self._kept) > 8:
-                self._kept.pop(next(iter(self._kept)))
-            self._kept[key] = whole if shape == size else cv2.resize(whole, shape[::-1], interpolation=cv2.INTER_AREA)
-        return self._kept[key]
+        return self._masks(index, frame if self._changes else 0)
 
-    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
-        """`source` with the step put on inside the region, in frames `first` to `stop` - 1."""
+    def _made(self, index: int, frame: int) -> Mask:
+        size = (self.layout.height, self.layout.width)
+        component = self.layout.components[max(0, index)]
+        if (component.height, component.width) != size:
+            return cv2.resize(self._masks(_WHOLE, frame), (component.width, component.height), interpolation=cv2.INTER_AREA)
+        if index != _WHOLE:
+            return self._masks(_WHOLE, frame)
+        whole = np.ones(size, np.float32) if self.region is None else self.region.mask(size, frame)
+        return whole if self.hold_out is None else whole * (1 - self.hold_out.mask(size, frame))
+
+    def ways(self, number: int) -> list[MarkWay]:
+        """How each mark in the region is mended in a frame."""
+        mask = self.mask(0, number)
+        cells = ((w, w.window.cells(self.layout, 0)) for w in self.inner.ways(number))
+        return [w for w, (rows, cols) in cells if mask[rows, cols].any()]
+
+    def needs(self, window: Window) -> Window:
+        """The part of the source's pictures that a part of the treated ones is made of."""
+        return self.inner.needs(window)
+
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
+        """`source` with the step put on inside the region, in frames `first` to `stop` - 1, at least within `window`."""
         passing = Passing(source)
-        return ConfinedSource(passing, self.inner.apply(passing, first, stop), self)
+        return ConfinedSource(passing, self.inner.apply(passing, first, stop, self._reached(window)), self)
+
+    def _reached(self, window: Window | None) -> Window | None:
+        """The part of the picture that the region takes up, of `window`; all of that for a region that changes."""
+        if self._changes or self.region is None:
+            return window
+        whole = Window.of(self.layout) if window is None else window
+        acts = self.region.mask((self.layout.height, self.layout.width)) > 0
+        rows, cols = np.flatnonzero(acts.any(1)), np.flatnonzero(acts.any(0))
+        if not len(rows):
+            return Window(0, 0, 0, 0)
+        left, top = max(whole.left, int(cols[0])), max(whole.top, int(rows[0]))
+        right, bottom = min(whole.right, int(cols[-1]) + 1), min(whole.bottom, int(rows[-1]) + 1)
+        return Window(left, top, max(left, right), max(top, bottom))
 
 
 class ConfinedSource:

@@ -134,6 +134,44 @@ class PictureFormat:
 
 
 @dataclass(frozen=True)
+class Window:
+    """A part of a picture, in pixels; `right` and `bottom` are not included."""
+
+    left: int
+    top: int
+    right: int
+    bottom: int
+
+    @classmethod
+    def of(cls, layout: PictureFormat) -> Window:
+        """The whole picture."""
+        return cls(0, 0, layout.width, layout.height)
+
+    def grown(self, by: int, layout: PictureFormat) -> Window:
+        """The part with so many pixels more on each side, kept on the picture."""
+        return Window(
+            max(0, self.left - by), max(0, self.top - by), min(layout.width, self.right + by), min(layout.height, self.bottom + by)
+        )
+
+    def joined(self, other: Window) -> Window:
+        """The least part that holds both."""
+        return Window(min(self.left, other.left), min(self.top, other.top), max(self.right, other.right), max(self.bottom, other.bottom))
+
+    def meets(self, other: Window) -> bool:
+        """Whether both share a pixel."""
+        return max(self.left, other.left) < min(self.right, other.right) and max(self.top, other.top) < min(self.bottom, other.bottom)
+
+    def cells(self, layout: PictureFormat, index: int) -> tuple[slice, slice]:
+        """Rows and columns of a component that lie in it."""
+        across, down = layout.subsampling(index)
+        component = layout.components[index]
+        return (
+            slice(self.top // down, min(component.height, -(-self.bottom // down))),
+            slice(self.left // across, min(component.width, -(-self.right // across))),
+        )
+
+
+@dataclass(frozen=True)
 class Frame:
     """One picture of a reel on its native planes.
 

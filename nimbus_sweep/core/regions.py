@@ -60,6 +60,11 @@ class Ellipse(_Shape):
         values = {n: (1 - part) * getattr(self, n) + part * getattr(other, n) for n in ("x", "y", "across", "down")}
         return Ellipse(**values, turn=self.turn + part * turn)
 
+    def scaled(self, across: float, down: float) -> Ellipse:
+        """The shape on a picture so many times larger."""
+        size = (across * down) ** 0.5
+        return Ellipse(x=self.x * across, y=self.y * down, across=self.across * size, down=self.down * size, turn=self.turn)
+
 
 class Corner(_Shape):
     """A point of an outline; at a curved one the sides run through it smoothly."""
@@ -113,6 +118,10 @@ class Outline(_Shape):
         two = np.roll(two, -4 * int(np.argmin(starts)), 0)
         return Outline(corners=tuple(Corner(x=float(x), y=float(y)) for x, y in (1 - part) * one + part * two))
 
+    def scaled(self, across: float, down: float) -> Outline:
+        """The shape on a picture so many times larger."""
+        return Outline(corners=tuple(Corner(x=c.x * across, y=c.y * down, curved=c.curved) for c in self.corners))
+
 
 class Stroke(_Shape):
     """Brush paint along a line: `size` is the brush's width in pixels; at a hardness of 1 its edge is sharp."""
@@ -143,6 +152,11 @@ class Stroke(_Shape):
     def blended(self, other: Stroke, part: float) -> Stroke:
         """Paint does not change its form: the nearer of the two."""
         return self if part < 0.5 else other
+
+    def scaled(self, across: float, down: float) -> Stroke:
+        """The paint on a picture so many times larger."""
+        points = tuple((x * across, y * down) for x, y in self.points)
+        return Stroke(points=points, size=min(2000.0, self.size * (across * down) ** 0.5), hardness=self.hardness)
 
 
 class Picture(_Shape):
@@ -186,6 +200,10 @@ class Picture(_Shape):
     def blended(self, other: Picture, part: float) -> Picture:
         """The nearer of the two."""
         return self if part < 0.5 else other
+
+    def scaled(self, across: float, down: float) -> Picture:
+        """Itself: it is scaled when it is laid down."""
+        return self
 
 
 Shape = Annotated[Ellipse | Outline | Stroke | Picture, Field(discriminator="kind")]
@@ -239,7 +257,26 @@ class Part(_Shape):
     def keyed(self, frame: int, shape: Shape) -> Part:
         """The part with its shape at a frame set."""
         kept = [k for k in self.keys if k.frame != frame]
-        return self.model_copy(update={"keys": tuple(sorted([*kept, Key(frame=frame, shape=shape)], key=lambda k: k.frame))})
+        return Part(
+            keys=tuple(sorted([*kept, Key(frame=frame, shape=shape)], key=lambda k: k.frame)),
+            takes=self.takes,
+            track=self.track,
+        )
+
+    def reshaped(self, frame: int, shape: Shape) -> Part:
+        """The part with another shape: in that frame if it has several keys, else altogether."""
+        return self.keyed(self.keys[0].frame if len(self.keys) == 1 else frame, shape)
+
+    def unkeyed(self, frame: int) -> Part:
+        """The part without its key at a frame; the last one stays."""
+        kept = tuple(k for k in self.keys if k.frame != frame)
+        return self.model_copy(update={"keys": kept}) if kept else self
+
+    def altered(self, frame: int, change: Callable[[Shape], Shape]) -> Part:
+        """The part with every key `frame` frames later and its shape changed."""
+        keys = tuple(Key(frame=max(0, k.frame + frame), shape=change(k.shape)) for k in self.keys)
+        distinct = {k.frame: k for k in keys}
+        return self.model_copy(update={"keys": tuple(distinct[n] for n in sorted(distinct))})
 
 
 class Region(_Shape):
@@ -265,6 +302,20 @@ class Region(_Shape):
     def changes(self) -> bool:
         """Whether it differs from frame to frame."""
         return any(len(p.keys) > 1 or p.track for p in self.parts)
+
+    def carried_to(self, frames: int, across: float = 1.0, down: float = 1.0) -> Region:
+        """The region so many frames later, on a picture so many times larger."""
+        size = (across * down) ** 0.5
+        return Region(
+            parts=tuple(p.altered(frames, lambda shape: shape.scaled(across, down)) for p in self.parts),
+            grow=max(-500, min(500, round(self.grow * size))),
+            feather=min(500.0, self.feather * size),
+            invert=self.invert,
+        )
+
+    def lines(self, size: tuple[int, int], frame: int = 0, tracks: Mapping[str, Matrix] | None = None) -> list[NDArray[np.float64]]:
+        """The edge of the region in a frame, where it is half: closed lines of (n, 2), x and y in pixels."""
+        return contours(self.mask(size, frame, tracks))
 
     def mask(self, size: tuple[int, int], frame: int = 0, tracks: Mapping[str, Matrix] | None = None) -> Mask:
         """The region in a frame.
@@ -306,6 +357,16 @@ class Region(_Shape):
         if self.feather:
             total = cv2.GaussianBlur(total, (0, 0), max(0.3, self.feather / 4), borderType=cv2.BORDER_REPLICATE)
         return 1 - total if self.invert else total
+
+
+def contours(mask: Mask, simple: float = 0.4) -> list[NDArray[np.float64]]:
+    """Closed lines around where a mask is at least half, on pixel edges: (n, 2), x and y; the picture's own edge closes them."""
+    inside = np.pad(mask >= 0.5, 1).astype(np.uint8)
+    # At twice the size every corner of a pixel is a point, so that a line runs along edges and not through middles.
+    fine = cv2.resize(inside, None, fx=2, fy=2, interpolation=cv2.INTER_NEAREST)
+    found, _ = cv2.findContours(fine, cv2.RETR_LIST, cv2.CHAIN_APPROX_SIMPLE)
+    lines = [cv2.approxPolyDP(line, 2 * simple, True)[:, 0] for line in found]
+    return [line / 2 - 1.25 for line in lines if len(line) > 2]
 
 
 def _moved(points: NDArray[np.float64], move: Matrix) -> NDArray[np.float64]:

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 
 from .confined import Confined
 from .errors import SweepError
-from .frames import FrameSource, PictureFormat
+from .frames import FrameSource, PictureFormat, Window
 from .regions import Region
 from .steps import STEPS, Knowledge, StepKind
 from .survey.findings import Finding
@@ -56,7 +56,8 @@ class Step(BaseModel):
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
         known = self.of.load(path)
-        return known if self.region is None and self.hold_out is None else Confined(known, layout, self.region, self.hold_out)
+        region = Region() if self.region is None and self.of.needs_region else self.region
+        return known if region is None and self.hold_out is None else Confined(known, layout, region, self.hold_out)
 
     def parsed(self) -> BaseModel:
         """The settings as their own model."""
@@ -135,7 +136,8 @@ def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step])
 
 def _regions(step: Step, last: bool) -> list[Any]:
     """A step's regions as far as the analysis depends on them: where a step acts is no part of what it knows."""
-    return [] if last else [r.model_dump(mode="json") for r in (step.region, step.hold_out) if r is not None]
+    used = [step.hold_out] if last else [step.region, step.hold_out]
+    return [r.model_dump(mode="json") if r is not None else None for r in used] if any(r is not None for r in used) else []
 
 
 class Analyses:
@@ -194,15 +196,19 @@ class Analyses:
                 else:
                     before = volume()
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
-                step.of.analyse(before, step.parsed(), share).save(path)
+                step.of.analyse(before, step.parsed(), share, step.hold_out).save(path)
                 scratch.unlink(missing_ok=True)
                 scratch.with_suffix(".json").unlink(missing_ok=True)
             made.append(step.load(path, source.format))
         return made
 
 
-def chain(source: FrameSource, knowledge: Iterable[Knowledge], first: int, stop: int) -> FrameSource:
-    """`source` with the steps put on, one over the other, on frames `first` to `stop` - 1."""
-    for known in knowledge:
-        source = known.apply(source, first, stop)
+def chain(source: FrameSource, knowledge: Sequence[Knowledge], first: int, stop: int, window: Window | None = None) -> FrameSource:
+    """`source` with the steps put on, one over the other, on frames `first` to `stop` - 1; outside `window` they need not be."""
+    windows: list[Window | None] = []
+    for known in reversed(knowledge):
+        windows.append(window)
+        window = known.needs(window) if window is not None else None
+    for known, wanted in zip(knowledge, reversed(windows), strict=True):
+        source = known.apply(source, first, stop, wanted)
     return source

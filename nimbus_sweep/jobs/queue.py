@@ -29,12 +29,12 @@ class Queue:
     def put(self, kind: str, reel: Reel, settings: dict[str, Any] | None = None) -> Task:
         """Queue work on a reel; the same kind already waiting or running there is given back instead.
 
-        An analysis that runs is superseded: it is asked to stop and a new one is queued.
+        An analysis that runs for other settings is superseded: it is asked to stop and a new one is queued.
         """
         waiting = Task.select().where(Task.reel == reel, Task.kind == kind, Task.state.in_(["waiting", "running"])).order_by(Task.id.desc())
         # Shots are laid open each for itself; of everything else one at a time is enough.
         busy = next((t for t in waiting if kind != "open" or t.settings == settings), None)
-        if busy is not None and kind == "analysis" and busy.state == "running":
+        if busy is not None and kind == "analysis" and busy.state == "running" and busy.settings != settings:
             self.cancel(busy)
         elif busy is not None:
             return busy

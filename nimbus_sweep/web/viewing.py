@@ -11,10 +11,12 @@ import numpy as np
 
 from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
-from ..core.frames import Frame, FrameSource
+from ..core.frames import Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.view import Picture, Proxy, difference, flattened, to_bgr
+from ..core.parallel import mapped
 from ..core.shots import Passing, RepairedOnce, Repeats
+from ..core.steps import Knowledge
 from ..core.summary import Summary
 from ..core.treatment import Analyses, chain
 from ..core.volume import TimeVolume
@@ -104,31 +106,43 @@ class Viewing:
         """Whether every shot's treated picture can be shown at once."""
         return all(self.analyses(reel, s).ready(edits.settled(s)) for s in self.shots(reel) if s.treated)
 
-    def treated(self, reel: Reel, source: FrameSource, number: int) -> FrameSource:
-        """`source`, the reel or a volume, with the treatment of frame `number`'s shot; raises NotReady while an analysis is missing."""
+    def known(self, reel: Reel, shot: Shot, layout: PictureFormat) -> list[Knowledge]:
+        """What the steps of a shot know; raises NotReady while an analysis is missing."""
+        recipe, analyses = edits.settled(shot), self.analyses(reel, shot)
+        if not analyses.ready(recipe):
+            raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
+        return self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe, layout))
+
+    def learned(self, reel: Reel) -> list[str]:
+        """The names of all analyses that the treatment of the reel rests on."""
+        treated = [(self.analyses(reel, s), edits.settled(s).active) for s in self.shots(reel) if s.treated]
+        return [kept.path(active[: n + 1]).stem for kept, active in treated for n in range(len(active))]
+
+    def treated(self, reel: Reel, source: FrameSource, number: int, window: Window | None = None) -> FrameSource:
+        """`source`, the reel or a volume, with the treatment of frame `number`'s shot, at least within `window`.
+
+        Raises NotReady while an analysis is missing.
+        """
         shots = self.shots(reel)
         shot = shots[place_of(shots, number)]
         if not shot.treated:
             return source
-        recipe, analyses = edits.settled(shot), self.analyses(reel, shot)
-        if not analyses.ready(recipe):
-            raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
-        known = self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe, source.format))
+        known = self.known(reel, shot, source.format)
         # A volume holds no repeated frame.
         repeats = None if isinstance(source, TimeVolume) else self.repeats(reel)
         if repeats is None or not repeats.repeated.any():
-            return chain(source, known, shot.enter, shot.leave)
+            return chain(source, known, shot.enter, shot.leave, window)
         passing = Passing(source)
-        return RepairedOnce(chain(passing, known, shot.enter, shot.leave), passing, repeats.within([(shot.enter, shot.leave)]))
+        return RepairedOnce(chain(passing, known, shot.enter, shot.leave, window), passing, repeats.within([(shot.enter, shot.leave)]))
 
-    def frame(self, reel: Reel, number: int, treated: bool, passing: bool = False) -> Frame:
-        """A native frame.
+    def frame(self, reel: Reel, number: int, treated: bool, passing: bool = False, window: Window | None = None) -> Frame:
+        """A native frame, treated at least within `window`.
 
         In a file of few key frames a frame may take seconds, and who looks for one must not wait for those passed by:
         one that is `passing` raises NotReady when others have been asked for meanwhile.
         """
         reader = self.reader(reel)
-        source = self.treated(reel, reader, number) if treated else reader
+        source = self.treated(reel, reader, number, window) if treated else reader
         with self._lock:
             turn = self._turns.setdefault(reel.id, threading.Lock())
             wanted = self._wanted.setdefault(reel.id, deque(maxlen=_WANTED))
@@ -172,20 +186,22 @@ class Viewing:
 
     def row_slice(self, reel: Reel, shot: Shot, y: int, view: str, gain: float = 8) -> Picture:
         """Row `y` of every held frame of a shot, time running down: (held, width, 3)."""
-        return self._slice(reel, shot, view, gain, lambda frame: _cut(frame, 0, frame.format.width, y, y + 1)[0])
+        window = Window(0, y, reel.facts["width"], y + 1)
+        return self._slice(reel, shot, view, gain, window, lambda frame: _cut(frame, 0, frame.format.width, y, y + 1)[0])
 
     def column_slice(self, reel: Reel, shot: Shot, x: int, view: str, gain: float = 8) -> Picture:
         """Column `x` of every held frame of a shot, time running right: (height, held, 3)."""
-        strips = self._slice(reel, shot, view, gain, lambda frame: _cut(frame, x, x + 1, 0, frame.format.height)[:, 0])
+        window = Window(x, 0, x + 1, reel.facts["height"])
+        strips = self._slice(reel, shot, view, gain, window, lambda frame: _cut(frame, x, x + 1, 0, frame.format.height)[:, 0])
         return np.ascontiguousarray(strips.transpose(1, 0, 2))
 
-    def _slice(self, reel: Reel, shot: Shot, view: str, gain: float, cut: Callable[[Frame], Picture]) -> Picture:
+    def _slice(self, reel: Reel, shot: Shot, view: str, gain: float, window: Window, cut: Callable[[Frame], Picture]) -> Picture:
         volume = self.volume(reel, shot)
         numbers = [int(n) for n in volume.numbers]
         if view == "source":
             return np.stack([cut(volume.frame(n)) for n in numbers])
-        treated = self.treated(reel, volume, shot.first)
-        after = np.stack([cut(treated.frame(n)) for n in numbers])
+        treated = self.treated(reel, volume, shot.first, window)
+        after = np.stack(list(mapped(lambda n: cut(treated.frame(n)), numbers)))
         if view == "treated":
             return after
         return difference(np.stack([cut(volume.frame(n)) for n in numbers]), after, gain)

@@ -39,3 +39,5 @@ def percent(share: float) -> str:
 
 
 FILTERS: dict[str, Callable[..., Any]] = {"rate": rate, "mean_rate": mean_rate, "size": size, "seconds": seconds, "percent": percent}
+
+WAYS = {"auto": "what it allows", "undo": "giving back the light", "borrow": "other frames", "surround": "the surroundings"}

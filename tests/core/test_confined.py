@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, panned
 from nimbus_sweep.core.confined import Confined
-from nimbus_sweep.core.frames import Frame, FrameSource
+from nimbus_sweep.core.frames import Frame, FrameSource, Window
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.treatment import Recipe, Step, analysis_key
 
@@ -29,7 +29,10 @@ class Lifted:
     def touched(self) -> list[NDArray[np.int64]]:
         return [np.arange(c.width * c.height, dtype=np.int64) for c in self.source.format.components]
 
-    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
+    def needs(self, window: Window) -> Window:
+        return window
+
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
         step = self
 
         class Source(MemorySource):

@@ -165,3 +165,40 @@ def test_masks_come_from_a_vivid_colour() -> None:
 def test_a_useless_mask_is_refused_in_words(pixels: np.ndarray, said: str) -> None:
     with pytest.raises(SweepError, match=said):
         from_picture(pixels, SIZE)
+
+
+def test_its_lines_run_along_its_edge() -> None:
+    shape = Outline(corners=tuple(Corner(x=x, y=y) for x, y in [(19.5, 14.5), (60.5, 14.5), (60.5, 40.5), (19.5, 40.5)]))
+    lines = region(fixed(shape)).lines(SIZE)
+    assert len(lines) == 1
+    for point in lines[0]:
+        assert min(abs(point[0] - 19.5), abs(point[0] - 60.5)) <= 0.5
+        assert min(abs(point[1] - 14.5), abs(point[1] - 40.5)) <= 0.5
+    # A hole has a line of its own; nothing has none.
+    ring = region(fixed(shape), fixed(Ellipse(x=40, y=28, across=8, down=6), takes=True))
+    assert len(ring.lines(SIZE)) == 2
+    assert region().lines(SIZE) == []
+
+
+def test_a_shape_with_keys_is_changed_where_one_stands() -> None:
+    part = fixed(Ellipse(x=10, y=10, across=5, down=5))
+    moved = part.reshaped(30, Ellipse(x=40, y=10, across=5, down=5))
+    assert [k.frame for k in moved.keys] == [0], "a shape of one key is changed altogether"
+    keyed = part.keyed(20, part.at(20)).reshaped(20, Ellipse(x=50, y=10, across=5, down=5))
+    assert keyed.at(0).x == 10
+    assert keyed.at(10).x == 30
+    assert keyed.unkeyed(20).at(20).x == 10
+    assert len(part.unkeyed(0).keys) == 1, "the last key stays"
+
+
+def test_a_region_is_carried_to_another_shot_and_size() -> None:
+    stroke = Stroke(points=((20, 20), (80, 60)), size=10, hardness=1)
+    drawn = region(fixed(Ellipse(x=60, y=45, across=30, down=15)).keyed(8, Ellipse(x=70, y=45, across=30, down=15)), fixed(stroke), grow=2)
+    carried = drawn.carried_to(100, 2, 2)
+    assert [k.frame for k in carried.parts[0].keys] == [100, 108]
+    large = carried.mask((180, 240), 104)
+    # Made small again it is the region itself, but for its edge.
+    again = large.reshape(90, 2, 120, 2).mean((1, 3))
+    assert np.mean(np.abs(again - drawn.mask(SIZE, 4)) > 0.5) < 0.01
+    early = drawn.carried_to(-5)
+    assert [k.frame for k in early.parts[0].keys] == [0, 3]

@@ -15,8 +15,9 @@ import pytest
 from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
-from nimbus_sweep.core.errors import Cancelled
-from nimbus_sweep.core.frames import Frame
+from nimbus_sweep.core.errors import Cancelled, SweepError
+from nimbus_sweep.core.frames import Frame, Window
+from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.steps.unshade import Mark, ShadePlan, UnshadeSettings, analyse, settle
 from nimbus_sweep.core.survey import static_shade, survey
 from nimbus_sweep.core.survey.findings import Finding
@@ -305,3 +306,68 @@ def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> N
     with pytest.raises(Cancelled):
         static_shade.find(volume, stop)
     assert shares == sorted(shares)
+
+
+def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Path) -> None:
+    source = moving("coffee", 6)
+    marks = sprinkle(SIZE[::-1], 5, 6, largest=11)
+    spoiled, _ = shade(list(source.pictures), marks)
+    dirty = source.over(spoiled)
+    plan = analyse(volume_of(source, spoiled, tmp_path), settle(UnshadeSettings(), found_in(TimeVolume(tmp_path / "volume.bin"))))
+    whole = plan.apply(dirty, 0, len(dirty)).frame(9)
+    for row in (int(marks[0].y), int(marks[3].y)):
+        window = Window(0, row, SIZE[0], row + 1)
+        part = plan.apply(dirty, 0, len(dirty), window).frame(9)
+        for i in range(3):
+            cells = window.cells(dirty.format, i)
+            assert np.array_equal(part.component(i)[cells], whole.component(i)[cells])
+        needed = plan.needs(window)
+        assert needed.top <= row < needed.bottom
+    nothing = plan.apply(dirty, 0, len(dirty), Window(0, 0, 1, 1)).frame(9)
+    assert nothing.planes[0] is dirty.frame(9).planes[0] or any(m.window.meets(Window(0, 0, 1, 1)) for m in plan.marks)
+
+
+def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
+    source = moving("coffee", 6)
+    marks = sprinkle(SIZE[::-1], 4, 6, largest=11)
+    spoiled, _ = shade(list(source.pictures), marks)
+    volume = volume_of(source, spoiled, tmp_path)
+    findings = found_in(volume)
+    undone = analyse(volume, settle(UnshadeSettings(), findings)).ways(5)
+    assert {w.way for w in undone} == {"undo"}
+    assert not any(w.low for w in undone)
+    borrowed = analyse(volume, settle(UnshadeSettings(way="borrow"), findings)).ways(5)
+    assert {w.way for w in borrowed} == {"borrow"}
+    assert all(w.frames and 5 not in w.frames for w in borrowed)
+    near = analyse(volume, settle(UnshadeSettings(way="borrow", reach=1), findings)).ways(5)
+    assert all(w.way == "surround" and "within reach" in w.low for w in near)
+
+
+def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
+    source = moving("coffee", 6)
+    marks = sprinkle(SIZE[::-1], 4, 6, largest=11)
+    spoiled, _ = shade(list(source.pictures), marks)
+    volume = volume_of(source, spoiled, tmp_path)
+    held = marks[0]
+    room = Ellipse(x=held.x, y=held.y, across=30, down=30)
+    hold_out = Region(parts=(Part(keys=(Key(frame=0, shape=room),)),))
+    found = [m for m in static_shade.find(volume, hold_out=hold_out).marks if m.confidence >= 0.5]
+    assert not any(over(f, held, SIZE[::-1]) for f in found)
+    others = [m for m in marks[1:] if np.hypot(m.x - held.x, m.y - held.y) > 60]
+    assert others
+    assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in others)
+
+
+def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
+    source = moving("coffee", 6)
+    truth = list(source.pictures)
+    mark = sprinkle(SIZE[::-1], 1, 6, largest=11)[0]
+    spoiled, masks = shade(truth, [mark])
+    volume = volume_of(source, spoiled, tmp_path)
+    drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=22, down=22), SIZE[::-1], 0, len(source))
+    assert drawn.by_hand
+    assert drawn.convinces
+    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), [drawn])))
+    assert inside(truth, mended, masks[0]) > 43
+    with pytest.raises(SweepError, match="outside the picture"):
+        static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)

@@ -216,9 +216,10 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
     first = queue.put("render", stored)
     assert queue.put("render", stored).id == first.id
     assert queue.put("survey", stored).id != first.id
-    running = queue.put("analysis", stored)
+    running = queue.put("analysis", stored, {"learns": ["one"]})
     Task.update(state="running").where(Task.id == running.id).execute()
-    newer = queue.put("analysis", stored)
+    assert queue.put("analysis", stored, {"learns": ["one"]}).id == running.id, "what learns the same goes on"
+    newer = queue.put("analysis", stored, {"learns": ["other"]})
     assert newer.id != running.id
     assert Task.get_by_id(running.id).cancel, "an analysis that is out of date is stopped"
 

@@ -11,10 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
-from ..frames import FrameSource
+from ..frames import FrameSource, Window
+from ..regions import Region
 from ..survey.findings import Finding
 from ..volume import TimeVolume
-from . import pixel_mend, unshade
+from . import pixel_mend, region_median, unshade
+from .ways import MarkWay
 
 
 class Knowledge(Protocol):
@@ -28,8 +30,16 @@ class Knowledge(Protocol):
         """For each component of the format, the samples the step rewrites, numbered in row order."""
         ...
 
-    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
-        """`source` with the step put on frames `first` to `stop` - 1."""
+    def needs(self, window: Window) -> Window:
+        """The part of the source's pictures that a part of the treated ones is made of."""
+        ...
+
+    def ways(self, number: int) -> list[MarkWay]:
+        """How each mark the step mends is mended in a frame; none for a step that knows of no marks."""
+        ...
+
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
+        """`source` with the step put on frames `first` to `stop` - 1; outside `window` it need not be."""
         ...
 
 
@@ -50,11 +60,13 @@ class StepKind:
     settings : type
         The pydantic model that validates its settings everywhere.
     analyse : callable
-        ``(volume, settings, on_progress)`` gives the knowledge.
+        ``(volume, settings, on_progress, hold_out)`` gives the knowledge.
     load : callable
         Reads knowledge back.
     settle : callable
         ``(settings, findings)`` fills in what was left to the survey.
+    needs_region : bool
+        It acts nowhere until it has a region; others act on the whole picture without one.
     """
 
     kind: str
@@ -62,9 +74,10 @@ class StepKind:
     summary: str
     version: int
     settings: type[BaseModel]
-    analyse: Callable[[TimeVolume, Any, Callable[[float], None] | None], Knowledge]
+    analyse: Callable[[TimeVolume, Any, Callable[[float], None] | None, Region | None], Knowledge]
     load: Callable[[Path], Knowledge]
     settle: Callable[[Any, Iterable[Finding]], BaseModel]
+    needs_region: bool = False
 
 
 STEPS: dict[str, StepKind] = {
@@ -82,10 +95,21 @@ STEPS: dict[str, StepKind] = {
         kind="unshade",
         title="Unshade",
         summary="Takes sensor dust, hairs and lens dirt off: gives back the light they dim, borrows from other frames what they hide.",
-        version=1,
+        version=2,
         settings=unshade.UnshadeSettings,
         analyse=unshade.analyse,
         load=unshade.ShadePlan.load,
         settle=unshade.settle,
+    ),
+    "region-median": StepKind(
+        kind="region-median",
+        title="Region median",
+        summary="A speck filter for a region: what departs from the median of its surroundings gives way to it, in every frame alike.",
+        version=1,
+        settings=region_median.RegionMedianSettings,
+        analyse=region_median.analyse,
+        load=region_median.MedianPlan.load,
+        settle=region_median.settle,
+        needs_region=True,
     ),
 }

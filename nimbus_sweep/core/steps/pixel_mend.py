@@ -20,18 +20,22 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..fill import biharmonic_weights
-from ..frames import Component, Frame, FrameSource, PictureFormat, Samples
+from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
+from ..regions import Region
 from ..survey.departures import ring_mean
 from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site, held_profile
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
+from .ways import MarkWay
 
 Grid = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 
 _HALF = 8
+# Pixels around a site that its repair looks at, at most, with room for coarser chroma.
+_NEAR = 4 * _HALF
 _TRAINING_FRAMES = 24
 
 
@@ -117,7 +121,15 @@ class MendPlan:
         """For each component, the samples the plan rewrites, numbered in row order."""
         return [plan.touched if plan else np.zeros(0, np.int64) for plan in self.components]
 
-    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
+    def ways(self, number: int) -> list[MarkWay]:
+        """It is mended the same way everywhere."""
+        return []
+
+    def needs(self, window: Window) -> Window:
+        """The part of the source's pictures that a part of the treated ones is made of: a site mends from close by."""
+        return Window(window.left - _NEAR, window.top - _NEAR, window.right + _NEAR, window.bottom + _NEAR)
+
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
         """`source` with frames `first` to `stop` - 1 mended."""
         return FrameByFrame(source, self.mend, first, stop)
 
@@ -153,7 +165,12 @@ def settle(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMen
     return settings.model_copy(update={"sites": tuple(sites)})
 
 
-def analyse(volume: TimeVolume, settings: PixelMendSettings, on_progress: Callable[[float], None] | None = None) -> MendPlan:
+def analyse(
+    volume: TimeVolume,
+    settings: PixelMendSettings,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Region | None = None,
+) -> MendPlan:
     """Learn from the whole shot how each site's samples are to be mended.
 
     Parameters
@@ -163,6 +180,8 @@ def analyse(volume: TimeVolume, settings: PixelMendSettings, on_progress: Callab
         With its sites named (see `settle`); sites off the picture are left out.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        Sites that lie in it all the time are left out.
 
     Returns
     -------
@@ -170,6 +189,9 @@ def analyse(volume: TimeVolume, settings: PixelMendSettings, on_progress: Callab
     """
     layout = volume.format
     inside = [s for s in settings.sites or () if s.x < layout.width and s.y < layout.height]
+    if hold_out is not None and not hold_out.changes:
+        held = hold_out.mask((layout.height, layout.width))
+        inside = [s for s in inside if held[s.y, s.x] < 0.5]
     models = [_model(volume, site) for site in inside]
     plans: list[ComponentPlan | None] = []
     for i, component in enumerate(layout.components):

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,26 +20,32 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..borrow import Lent, filled, nearest
-from ..frames import Colour, Frame, FrameSource, PictureFormat, Samples
+from ..frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
 from ..grain import Grain, calmed, measure
 from ..media.aside import written_aside
 from ..motion import Plane, blur
 from ..parallel import mapped
+from ..regions import Region
 from ..shade import Veil, light_of, samples_of, undone
 from ..survey.findings import Finding
+from ..survey.light import Light, way_of
 from ..survey.shade_fit import Box, LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
-from ..survey.static_shade import Light, way_of
 from ..survey.travel import Travel
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
+from .ways import MarkWay
 
 Way = Literal["auto", "undo", "borrow", "surround"]
-Kind = Literal["dust", "hair", "veil"]
+Kind = Literal["dust", "hair", "veil", "any"]
 
 _PAIRS = 60
 _ROOM = 6
+# Wider marks, in pixels, are seldom opaque: no more room is kept to borrow from.
+_WIDE = 80
 # Of the light, below which nothing and above which all of an undone sample is believed.
 _LOST, _KEPT = 0.1, 0.22
+# Share of the disagreement with the scene above which an undone mark is little to be trusted.
+_DOUBTFUL = 0.6
 # A share of light below this is left alone: it changes no sample by more than rounding does.
 _LEAST = 0.006
 # Largest light a picture can have, in codes, with room to spare.
@@ -92,6 +99,8 @@ class MarkPlan:
     lent : tuple of ndarray
         For each component, the box in the frames that may be borrowed from, (frames, height, width); empty when
         nothing is hidden.
+    left_over : float
+        Share of the disagreement with the scene that undoing leaves, 0 to 1.
     """
 
     left: int
@@ -102,12 +111,24 @@ class MarkPlan:
     needed: float
     borrows: bool
     lent: tuple[Samples, ...]
+    left_over: float = 0.0
+    _made: dict[tuple[str, tuple[int, int]], Plane] = field(default_factory=dict, compare=False, repr=False)
+
+    def at_cells(self, name: Literal["share", "hidden"], cells: tuple[int, int]) -> Plane:
+        """A map at the size of a component whose samples stand for so many pixels."""
+        if (name, cells) not in self._made:
+            self._made[name, cells] = _scaled(getattr(self, name), cells)
+        return self._made[name, cells]
+
+    @property
+    def window(self) -> Window:
+        """The box."""
+        return Window(self.left, self.top, self.left + self.share.shape[1], self.top + self.share.shape[0])
 
     @property
     def way(self) -> str:
-        """What mends most of it: ``undo``, ``borrow`` or ``surround``."""
-        touched = np.maximum(self.share, self.hidden) > _LEAST
-        if not touched.any() or float(self.hidden[touched].mean()) < 0.5:
+        """``undo`` for what is only dimmed; what mends the part that is hidden, ``borrow`` or ``surround``, for all else."""
+        if float(self.hidden.max(initial=0)) < 0.5:
             return "undo"
         return "borrow" if self.borrows else "surround"
 
@@ -147,7 +168,7 @@ class ShadePlan:
         for n, mark in enumerate(self.marks):
             arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
             veil = (mark.veil.gain, mark.veil.blur, mark.veil.level)
-            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil])
+            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil, mark.left_over])
             arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
         for i, grain in enumerate(self.grain):
             arrays[f"grain.{i}"] = np.vstack([grain.levels, grain.sigma, np.full(len(grain.levels), grain.width)])
@@ -162,10 +183,11 @@ class ShadePlan:
             told = json.loads(str(stored["told"]))
             layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
             for n in range(int(stored["count"])):
-                left, top, needed, borrows, gain, spread, level = stored[f"{n}.numbers"].tolist()
+                left, top, needed, borrows, gain, spread, level, left_over = stored[f"{n}.numbers"].tolist()
                 lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
                 veil = Veil(gain, spread, level)
-                marks.append(MarkPlan(int(left), int(top), stored[f"{n}.share"], stored[f"{n}.hidden"], veil, needed, bool(borrows), lent))
+                maps = stored[f"{n}.share"], stored[f"{n}.hidden"]
+                marks.append(MarkPlan(int(left), int(top), *maps, veil, needed, bool(borrows), lent, left_over))
             grain = [stored[f"grain.{i}"] for i in range(len(layout.components))]
             return cls(
                 layout,
@@ -185,60 +207,73 @@ class ShadePlan:
             mask = np.zeros((component.height, component.width), bool)
             if component.name != "A":
                 for mark in self.marks:
-                    rows, cols = self._cells(mark, i)
-                    mask[rows, cols] |= _scaled(np.maximum(mark.share, mark.hidden), self.layout.subsampling(i)) > 0
+                    rows, cols = mark.window.cells(self.layout, i)
+                    mask[rows, cols] |= (mark.at_cells("share", self.layout.subsampling(i)) > 0) | (
+                        mark.at_cells("hidden", self.layout.subsampling(i)) > 0
+                    )
             places.append(np.flatnonzero(mask))
         return places
 
-    def apply(self, source: FrameSource, first: int, stop: int) -> FrameSource:
-        """`source` with the marks taken off frames `first` to `stop` - 1."""
-        return FrameByFrame(source, self.mend, first, stop)
+    def needs(self, window: Window) -> Window:
+        """The part of the source's pictures that a part of the treated ones is made of: all of the marks it meets."""
+        for n in reversed(self._met(window)):
+            window = window.joined(self.marks[n].window)
+        return window
 
-    def _cells(self, mark: MarkPlan, index: int) -> tuple[slice, slice]:
-        across, down = self.layout.subsampling(index)
-        height, width = mark.share.shape
-        return (
-            slice(mark.top // down, -(-(mark.top + height) // down)),
-            slice(mark.left // across, -(-(mark.left + width) // across)),
-        )
+    def _met(self, window: Window | None) -> list[int]:
+        """The marks that have to be taken off for a part of the picture; a mark builds upon those before it."""
+        if window is None:
+            return list(range(len(self.marks)))
+        wanted = [window]
+        met = []
+        for n in reversed(range(len(self.marks))):
+            if any(self.marks[n].window.meets(w) for w in wanted):
+                wanted.append(self.marks[n].window)
+                met.append(n)
+        return met[::-1]
 
-    def mend(self, frame: Frame) -> Frame:
-        """A frame with its marks taken off."""
-        if not self.marks:
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
+        """`source` with the marks taken off frames `first` to `stop` - 1, at least within `window`."""
+        return FrameByFrame(source, partial(self.mend, window=window), first, stop)
+
+    def mend(self, frame: Frame, window: Window | None = None) -> Frame:
+        """A frame with its marks taken off, at least within `window`."""
+        met = self._met(window)
+        if not met:
             return frame
         mended = frame.copy()
-        for n, mark in enumerate(self.marks):
-            self._mend(frame, mended, mark, n)
+        for n in met:
+            self._mend(frame, mended, self.marks[n], n)
         return mended
 
     def _mend(self, frame: Frame, mended: Frame, mark: MarkPlan, number: int) -> None:
         colours = [i for i, c in enumerate(self.layout.components) if c.name != "A"]
         # What another mark has given back already is built upon.
-        views = {i: mended.component(i)[self._cells(mark, i)] for i in colours}
+        views = {i: mended.component(i)[mark.window.cells(self.layout, i)] for i in colours}
         light = {i: light_of(views[i], self.layout.components[i], self.colour) for i in colours}
         given = {i: self._given_back(mark, light[i], i) for i in colours}
         fill = None
         if mark.hidden.any():
-            lent = self._lent(mark, frame.number, colours) if mark.borrows else []
+            lent = self._lent(mark, frame.number, colours)
             planes = tuple(given[i] for i in colours)
             hidden = (mark.hidden > 0.02).astype(np.float32)
             fill = filled(planes[self._lightest(colours)], planes, hidden, lent, float(self.grain[colours[0]].sigma.mean()))
         for place, i in enumerate(colours):
             component, cells = self.layout.components[i], self.layout.subsampling(i)
-            share = _scaled(mark.share, cells)
+            share = mark.at_cells("share", cells)
             picture = given[i]
             if self.match_grain:
                 raised = 1 / np.maximum(1 - share, 0.1)
                 still = share < _LEAST
                 picture = np.where(still, picture, calmed(picture, raised, self.grain[i].at(picture)))
             if fill is not None:
-                hidden = _scaled(mark.hidden, cells)
+                hidden = mark.at_cells("hidden", cells)
                 made = fill.planes[place]
                 if self.match_grain:
                     same = _scaled(fill.same, cells)
                     made = made + np.sqrt(np.maximum(1 - same * same, 0)) * self.grain[i].fresh(made, (frame.number, number, i))
                 picture = picture + hidden * (made - picture)
-            touch = (share > 0) if fill is None else (share > 0) | (_scaled(mark.hidden, cells) > 0)
+            touch = (share > 0) if fill is None else (share > 0) | (mark.at_cells("hidden", cells) > 0)
             samples = samples_of(picture, component, self.colour, views[i].dtype)
             views[i][touch] = samples[touch]
 
@@ -246,14 +281,17 @@ class ShadePlan:
         """Light of a component with what the mark dims, or lays over it, undone."""
         cells = self.layout.subsampling(index)
         veil = replace(mark.veil, level=0.0) if self.layout.components[index].is_chroma else mark.veil
-        return undone(light, _scaled(mark.share, cells), veil, cells[0], _TOP)
+        return undone(light, mark.at_cells("share", cells), veil, cells[0], _TOP)
 
     def _lightest(self, colours: list[int]) -> int:
         """The place, among the colours, of the component that is looked at for motion: luma, or green."""
         names = [self.layout.components[i].name for i in colours]
         return names.index("G") if "G" in names else 0
 
-    def _lent(self, mark: MarkPlan, number: int, colours: list[int]) -> list[Lent]:
+    def _lenders(self, mark: MarkPlan, number: int) -> list[tuple[int, Lent]]:
+        """The held frames that lend to a frame: their places, and how far the camera has carried the scene; no pictures yet."""
+        if not mark.borrows:
+            return []
         middle = np.array([mark.left + mark.share.shape[1] / 2, mark.top + mark.share.shape[0] / 2, 1.0])
         here = np.linalg.solve(_between(self.numbers, self.moves, number), middle)
         shifts = (self.moves @ here)[:, :2] - middle[:2]
@@ -262,14 +300,38 @@ class ShadePlan:
         room = 0.45 * min(mark.share.shape)
         chosen = np.flatnonzero((far >= mark.needed) & (far <= max(room, 1.5 * mark.needed)))
         thin = [Lent(int(self.numbers[k]), mark.share, (), (float(shifts[k, 0]), float(shifts[k, 1]))) for k in chosen]
-        wanted = {p.number: p for p in nearest(thin, number, mark.needed, self.reach)}
+        places = {int(self.numbers[k]): int(k) for k in chosen}
+        return [(places[p.number], p) for p in nearest(thin, number, mark.needed, self.reach)]
+
+    def _lent(self, mark: MarkPlan, number: int, colours: list[int]) -> list[Lent]:
         made = []
-        for k in chosen:
-            if int(self.numbers[k]) in wanted:
-                bare = {i: light_of(mark.lent[i][k], self.layout.components[i], self.colour) for i in colours}
-                planes = tuple(self._given_back(mark, bare[i], i) for i in colours)
-                made.append(replace(wanted[int(self.numbers[k])], light=planes[self._lightest(colours)], planes=planes))
+        for k, lender in self._lenders(mark, number):
+            bare = {i: light_of(mark.lent[i][k], self.layout.components[i], self.colour) for i in colours}
+            planes = tuple(self._given_back(mark, bare[i], i) for i in colours)
+            made.append(replace(lender, light=planes[self._lightest(colours)], planes=planes))
         return made
+
+    def ways(self, number: int) -> list[MarkWay]:
+        """How each mark is mended in a frame."""
+        told = []
+        for mark in self.marks:
+            window, way, low, frames = mark.window, mark.way, "", tuple(p.number for _, p in self._lenders(mark, number))
+            if way == "borrow" and not frames:
+                way = "surround"
+                low = "no frame within reach shows what is behind it"
+            elif way == "surround":
+                low = "nothing shows what is behind it"
+            elif way == "undo" and mark.left_over > _DOUBTFUL:
+                low = f"undoing explains only {100 * (1 - mark.left_over):.0f} % of what it does"
+            elif way == "undo" and float(mark.share.max()) > 1 - _KEPT and not mark.hidden.any():
+                low = f"only {100 * (1 - float(mark.share.max())):.0f} % of the light is left at its darkest"
+            rows, cols = (np.flatnonzero((np.maximum(mark.share, mark.hidden) > 0.02).any(k)) for k in (1, 0))
+            if len(rows):
+                window = Window(
+                    mark.left + int(cols[0]), mark.top + int(rows[0]), mark.left + int(cols[-1]) + 1, mark.top + int(rows[-1]) + 1
+                )
+            told.append(MarkWay(window, way, frames if way == "borrow" else (), low))
+        return told
 
 
 def _between(numbers: NDArray[np.int64], moves: NDArray[np.float64], number: int) -> NDArray[np.float64]:
@@ -302,7 +364,12 @@ def settle(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSet
     return settings.model_copy(update={"marks": tuple(marks)})
 
 
-def analyse(volume: TimeVolume, settings: UnshadeSettings, on_progress: Callable[[float], None] | None = None) -> ShadePlan:
+def analyse(
+    volume: TimeVolume,
+    settings: UnshadeSettings,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Region | None = None,
+) -> ShadePlan:
     """Measure the marks of a shot over all its frames.
 
     Parameters
@@ -312,13 +379,15 @@ def analyse(volume: TimeVolume, settings: UnshadeSettings, on_progress: Callable
         With its marks named (see `settle`); those off the picture are left out.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        What is not to be looked at.
 
     Returns
     -------
     ShadePlan
     """
     told = on_progress or (lambda share: None)
-    light = Light(volume)
+    light = Light(volume, hold_out)
     layout, colour = volume.format, volume.colour
     grain = tuple(_grain(volume, i) for i in range(len(layout.components)))
     named = [m for m in settings.marks or () if _on(m, layout)]
@@ -367,18 +436,19 @@ def _plan(
     own = np.zeros(light.shape, np.float32)
     cv2.fillPoly(own, [np.array(mark.outline, np.int32)], 1.0)
     narrow = 2 * float(cv2.distanceTransform(own.astype(np.uint8), cv2.DIST_L2, 3).max()) + 2
-    room = int(max(32, min(max(right - left, bottom - top) // 2, 48), 1.6 * narrow if mark.kind != "veil" else 0)) + 16
+    room = int(max(32, min(max(right - left, bottom - top) // 2, 48), 1.6 * narrow if mark.kind != "veil" and narrow <= _WIDE else 0)) + 16
     box = _inside(left - room, top - room, right + room, bottom + room, volume.format)
     inner = box.cut(cv2.dilate(own, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _ROOM + 1, 2 * _ROOM + 1))))
-    share, veil, hidden = np.zeros(box.shape, np.float32), Veil(), box.cut(own)
+    share, veil, hidden, left_over = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0
     seen = sights(light, way, box, marked, noise, _PAIRS if wanted in ("auto", "undo") else _PAIRS // 6, narrow + 2 * _ROOM)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
-        measured = None
-        if seen is not None:
-            measured = _veil(seen, inner, light, box) if mark.kind == "veil" else _dust(seen, inner)
-        if measured is not None:
+        measured = _measured(seen, inner, light, box, mark.kind) if seen is not None else None
+        if measured is not None and seen is not None:
             share, veil = measured
+            # Noise would be left by the best of repairs: the mean distance of two frames of it.
+            noisy = 2 / np.sqrt(np.pi) * min(rest, 1e3)
+            left_over = max(0.0, _error(seen, share, veil) - noisy) / max(_error_as_is(seen, share) - noisy, 0.5)
             hidden = np.clip((_KEPT - 1 + share) / (_KEPT - _LOST), 0, 1).astype(np.float32)
             # Soft to the outside only: what is hidden stays hidden, however thin it is.
             hidden = np.maximum(hidden, blurred(hidden, 0.7))
@@ -398,7 +468,7 @@ def _plan(
     if not hidden.any():
         box, share = _trimmed_to(box, share, 8 + round(3 * veil.blur), volume.format)
         hidden = np.zeros_like(share)
-    return MarkPlan(box.left, box.top, share, hidden.astype(np.float32), veil, narrow, borrows, lent), rest
+    return MarkPlan(box.left, box.top, share, hidden.astype(np.float32), veil, narrow, borrows, lent, left_over), rest
 
 
 def _inside(left: int, top: int, right: int, bottom: int, layout: PictureFormat) -> Box:
@@ -427,6 +497,15 @@ def _lent_planes(volume: TimeVolume, box: Box) -> Iterator[Samples]:
         rows = slice(box.top // down, min(component.height, -(-(box.top + box.height) // down)))
         cols = slice(box.left // across, min(component.width, -(-(box.left + box.width) // across)))
         yield np.ascontiguousarray(volume.component_stack(i)[:, rows, cols])
+
+
+def _measured(seen: Sights, inner: Plane, light: Light, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
+    """The share of light a mark takes and what it lays over it; of a mark of any kind, what explains it best."""
+    made = [_dust(seen, inner)] if kind != "veil" else []
+    if kind in ("veil", "any"):
+        made.append(_veil(seen, inner, light, box))
+    fits = [m for m in made if m is not None]
+    return min(fits, key=lambda m: _error(seen, *m)) if fits else None
 
 
 def _dust(seen: Sights, inner: Plane) -> tuple[Plane, Veil] | None:

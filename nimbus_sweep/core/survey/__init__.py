@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..regions import Region
 from ..volume import TimeVolume
 from . import static_shade, stuck_pixels
 from .findings import CONVINCES, Finding
 
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "survey"]
 
-Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None], list[Finding]]
+Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Region | None], list[Finding]]
 
 SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.findings, "unshade": static_shade.findings}
 
@@ -25,6 +26,7 @@ def survey(
     stop: int,
     on_progress: Callable[[float], None] | None = None,
     steps: Iterable[str] | None = None,
+    hold_outs: Mapping[str, Region] | None = None,
 ) -> list[Finding]:
     """Everything that can be found in a shot.
 
@@ -38,13 +40,15 @@ def survey(
         Told the share done, 0 to 1; may raise to stop.
     steps : iterable of str
         Kinds of step to look for work for; all when None.
+    hold_outs : mapping
+        For kinds of step, what is not to be looked at.
     """
     found: list[Finding] = []
     wanted = None if steps is None else set(steps)
-    looks = [look for step, look in SURVEYS.items() if wanted is None or step in wanted]
-    for done, look in enumerate(looks):
+    looks = [(step, look) for step, look in SURVEYS.items() if wanted is None or step in wanted]
+    for done, (step, look) in enumerate(looks):
         share = (lambda part, done=done: on_progress((done + part) / len(looks))) if on_progress else None
-        found += look(volume, first, stop, share)
+        found += look(volume, first, stop, share, (hold_outs or {}).get(step))
     return told_apart(found)
 
 

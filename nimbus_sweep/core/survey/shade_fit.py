@@ -8,7 +8,6 @@ far to trust it and how far to smooth it (cross-validation: Stone 1974).
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
@@ -18,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..motion import Field, Plane, agreement, blur, carried, flow, grid, look, spread
+from .light import Light
 from .travel import Travel, pairs
 
 Stack = NDArray[Any]
@@ -112,15 +112,12 @@ class Sights:
         return np.stack([cv2.remap(plane, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT) for at in self.at])
 
 
-def sights(
-    light: Callable[[int], Plane], way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
-) -> Sights | None:
+def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True) -> Sights | None:
     """Hold frames of a shot against each other about a mark.
 
     Parameters
     ----------
-    light : callable
-        Light of a held frame, (height, width) in codes above black.
+    light : Light
     way : Travel
     box : Box
     marked : ndarray, float32, (height, width)
@@ -165,6 +162,11 @@ def sights(
             trust = agreement(there, back, places) * mine.texture * on * (1 - near)
             trust *= 1 - np.clip(carried(cv2.dilate(hidden, wide), there, places, smooth=False), 0, 1)
             trust *= carried(there_on, there, places, smooth=False)
+            mine_seen, theirs_seen = light.usable(p), light.usable(q)
+            seen_there = None if theirs_seen is None else away.cut(theirs_seen)
+            if mine_seen is not None and seen_there is not None:
+                on = on * box.cut(mine_seen)
+                trust *= box.cut(mine_seen) * (carried(seen_there, there, places, smooth=False) > 0.99)
             filled, support = spread(there, trust, step=2)
             if float(support.max()) < 1e-3:
                 continue
@@ -172,6 +174,8 @@ def sights(
             used = dense * there + (1 - dense) * filled
             scene = carried(other, used, places)
             usable = on * (carried(there_on, used, places, smooth=False) > 0.99)
+            if seen_there is not None:
+                usable = usable * (carried(seen_there, used, places, smooth=False) > 0.99)
             sound = usable * (1 - inner) * (1 - np.clip(carried(hidden, used, places, smooth=False), 0, 1))
             miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
             miss = _mean(np.minimum(miss, 0.25), sound, 10)

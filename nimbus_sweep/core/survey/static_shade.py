@@ -10,24 +10,25 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import SweepError
 from ..motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
 from ..parallel import mapped
-from ..shade import Veil, light_of
+from ..regions import Key, Part, Region, Shape
+from ..shade import Veil
 from ..volume import TimeVolume
 from .findings import CONVINCES, Finding
+from .light import Light, way_of
 from .shade_fit import Box, Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, prove, robust, sights
-from .travel import DISTANCES, Travel, pairs, travel
+from .travel import DISTANCES, Travel, pairs
 
 Mask = NDArray[np.bool_]
 
 _WORK_WIDTH = 960
-_TRAVEL_WIDTH = 200
 _PAIRS = 48
 _MOVED = 5.0
 _MOST, _MOST_VEILS = 60, 10
@@ -116,55 +117,6 @@ class ShadeSurvey:
     noise: float = 0.0
 
 
-class Light:
-    """The light of a shot's held frames, read as it is asked for."""
-
-    def __init__(self, volume: TimeVolume) -> None:
-        self.volume = volume
-        layout = volume.format
-        self.shape = (layout.height, layout.width)
-        names = [c.name for c in layout.components]
-        self._mixed = [(names.index(n), w) for n, w in (("R", 0.2126), ("G", 0.7152), ("B", 0.0722))] if "G" in names else [(0, 1.0)]
-        self._whole = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
-
-    def __len__(self) -> int:
-        return len(self.volume.numbers)
-
-    def __call__(self, at: int) -> Plane:
-        """Light of held frame `at`: (height, width), float32, in 8-bit codes above black."""
-        return self._whole(at)
-
-    def _read(self, at: int) -> Plane:
-        total = np.zeros(self.shape, np.float32)
-        for index, weight in self._mixed:
-            samples = self.volume.component_stack(index)[at]
-            total += np.float32(weight) * light_of(samples, self.volume.format.components[index], self.volume.colour)
-        return total
-
-    def small(self, at: int, factor: int) -> Plane:
-        """The same, `factor` times smaller."""
-        plane = self(at)
-        height, width = self.shape
-        return cv2.resize(plane, (width // factor, height // factor), interpolation=cv2.INTER_AREA) if factor > 1 else plane
-
-    @property
-    def noise(self) -> float:
-        """Standard deviation of the noise, on the flattest parts (Immerkaer 1996), in codes."""
-        kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-        levels = []
-        for at in range(0, len(self), max(1, len(self) // 6)):
-            rough = cv2.blur(np.abs(cv2.filter2D(self(at), -1, kernel))[1:-1, 1:-1], (15, 15))[::8, ::8]
-            levels.append(np.percentile(rough, 10) * np.sqrt(np.pi / 2) / 6)
-        return float(np.median(levels))
-
-
-def way_of(light: Light, noise: float) -> Travel:
-    """The camera's way through the shot."""
-    height, width = light.shape
-    factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
-    return travel([light.small(n, factor) for n in range(len(light))], noise / 2, (width, height))
-
-
 @dataclass(frozen=True)
 class _Evidence:
     """Pairs of frames held against each other over the whole picture, at the size they are looked at."""
@@ -179,7 +131,10 @@ class _Evidence:
 
     @property
     def half(self) -> NDArray[np.int64]:
-        return (np.arange(len(self.frame)) // 2) % 2
+        """Which half of the evidence each belongs to: both hold pairs of every distance."""
+        half = np.zeros(len(self.frame) // 2, np.int64)
+        half[np.argsort(self.far[::2], kind="stable")] = np.arange(len(half)) % 2
+        return half.repeat(2)
 
 
 def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], None]) -> _Evidence | None:
@@ -208,8 +163,9 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
         trust = agreement(there, back, places) * mine.texture
         goes = np.hypot(there[..., 0], there[..., 1]) > _MOVED / factor
         moving[k] = float((trust * goes).sum()) / max(float(trust.sum()), 1e-6)
-        scene[2 * k], weight[2 * k] = _compensated(one, other, mine, there, back, places, _MOVED / factor)
-        scene[2 * k + 1], weight[2 * k + 1] = _compensated(other, one, theirs, back, there, places, _MOVED / factor)
+        for n, sides in ((0, (one, other, mine, there, back)), (1, (other, one, theirs, back, there))):
+            scene[2 * k + n], weight[2 * k + n], used = _compensated(*sides, places, _MOVED / factor)
+            weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
 
     for done, _ in enumerate(mapped(hold, range(len(couples)))):
         told((done + 1) / len(couples))
@@ -218,8 +174,10 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
     return _Evidence(factor, {n: plane for n, (plane, _) in ready.items()}, frame, scene, weight, far, float(np.median(moving)))
 
 
-def _compensated(one: Plane, other: Plane, mine: Look, there: Field, back: Field, places: Field, moved: float) -> tuple[Plane, Plane]:
-    """Light of the scene points of `one` as `other` shows them, and how far to trust it."""
+def _compensated(
+    one: Plane, other: Plane, mine: Look, there: Field, back: Field, places: Field, moved: float
+) -> tuple[Plane, Plane, Field]:
+    """Light of the scene points of `one` as `other` shows them, how far to trust it, and the motion used."""
     trust = agreement(there, back, places) * mine.texture
     goes = np.hypot(there[..., 0], there[..., 1]) > moved
     # What keeps its place may be the mark itself: motion is carried in from what moves around it.
@@ -235,7 +193,7 @@ def _compensated(one: Plane, other: Plane, mine: Look, there: Field, back: Field
     # Among surroundings that mostly stand still nothing can be said.
     weight *= np.clip((support / (support + still + 1e-3) - 0.15) / 0.2, 0, 1)
     weight *= np.clip((one - 4) / 8, 0, 1)
-    return scene, weight
+    return scene, weight, used
 
 
 def _loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
@@ -348,7 +306,7 @@ def _filled(part: Mask) -> Plane:
     return (padded | (1 - outside))[1:-1, 1:-1].astype(np.float32)
 
 
-def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None) -> ShadeSurvey:
+def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None) -> ShadeSurvey:
     """Find the static shade of a shot.
 
     Parameters
@@ -356,6 +314,8 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
     volume : TimeVolume
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        What is not looked at: neither for marks nor for what lies behind them.
 
     Returns
     -------
@@ -363,7 +323,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
     """
     told = on_progress or (lambda share: None)
-    light = Light(volume)
+    light = Light(volume, hold_out)
     if len(light) < 4 or min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
@@ -612,6 +572,51 @@ def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
     )
 
 
-def findings(volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None) -> list[Finding]:
+def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) -> Finding:
+    """A mark that the user drew a line round; what it is shows when the step learns it.
+
+    Parameters
+    ----------
+    shape : Shape
+        Of a region.
+    size : tuple of int
+        Height and width of the picture.
+    first, stop : int
+        The shot.
+
+    Raises
+    ------
+    SweepError
+        If nothing of it lies on the picture.
+    """
+    mask = Region(parts=(Part(keys=(Key(frame=0, shape=shape),)),)).mask(size) >= 0.5
+    rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+    if not len(rows):
+        raise SweepError("The line lies outside the picture, or holds no whole pixel. Draw it round the mark, with a little room.")
+    lines, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
+    if len(line) < 3:
+        raise SweepError("This is too small for a mark. Draw the line round it with a little room, or place a stuck pixel.")
+    width, height = int(cols[-1] - cols[0]) + 1, int(rows[-1] - rows[0]) + 1
+    return Finding(
+        kind="static-shade",
+        step="unshade",
+        x=int(cols[0]),
+        y=int(rows[0]),
+        width=width,
+        height=height,
+        first=first,
+        stop=stop,
+        confidence=1.0,
+        title="Mark",
+        sentence=f"Drawn by hand, {width} x {height} px. What it lets through is measured when Unshade learns it.",
+        numbers={"shade": "any", "outline": [[int(x), int(y)] for x, y in line]},
+        by_hand=True,
+    )
+
+
+def findings(
+    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None
+) -> list[Finding]:
     """The static shade of a shot as findings, surest first."""
-    return [as_finding(mark, first, stop) for mark in find(volume, on_progress).marks]
+    return [as_finding(mark, first, stop) for mark in find(volume, on_progress, hold_out).marks]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -62,7 +63,7 @@ class Travel:
         return float(self.from_frame(0).max()) if len(self) else 0.0
 
 
-def travel(pictures: list[Plane], noise: float, size: tuple[int, int]) -> Travel:
+def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: Sequence[Plane | None] = ()) -> Travel:
     """Follow the scene through small pictures by similarities between neighbours (RANSAC: Fischler and Bolles 1981).
 
     Parameters
@@ -73,14 +74,18 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int]) -> Travel
         Its standard deviation.
     size : tuple of int
         Width and height of the picture itself.
+    usable : sequence of ndarray or None
+        For each picture, 1 where it may be looked at; everywhere where there is none.
     """
     height, width = pictures[0].shape
     places = grid((height, width))
     looks = [look(p, noise, 3.0) for p in pictures]
     moves = [np.eye(3)]
-    for before, behind in pairwise(looks):
+    for n, (before, behind) in enumerate(pairwise(looks)):
         there, back = flow(before.gray, behind.gray), flow(behind.gray, before.gray)
         sure = (agreement(there, back, places) > 0.5) & (before.texture > 0.3)
+        if n < len(usable) and (mask := usable[n]) is not None:
+            sure &= mask > 0.99
         moves.append(_similarity(places[sure][::7], there[sure][::7]) @ moves[-1])
     # Pixel centres lie at whole numbers, so a picture made smaller is shifted by half a pixel of the larger.
     scale = np.diag([size[0] / width, size[1] / height, 1.0])

@@ -68,7 +68,8 @@ def follow_up(reel: Reel) -> None:
     """Queue the analysis when the treatment needs one that is not there."""
     shared = services()
     if not shared.viewing.ready(reel):
-        shared.queue.put("analysis", reel)
+        # What runs goes on unless it learns something else by now.
+        shared.queue.put("analysis", reel, {"learns": shared.viewing.learned(reel)})
 
 
 def lay_open(reel: Reel, place: int) -> None:

@@ -8,11 +8,14 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 
 from ...core.steps import STEPS
+from ...core.survey.static_shade import drawn_by_hand
 from ...core.survey.stuck_pixels import as_finding, departure_maps
 from ...core.survey.stuck_pixels import place as place_site
 from ...store import edits
 from ...store.models import Reel
+from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, whole
+from .regions import shape_named
 
 pages = Blueprint("condition", __name__)
 
@@ -69,6 +72,7 @@ def sheet(reel_id: int) -> str:
         findings=by_state,
         on={s.kind for s in shot.recipe.steps},
         kinds=_KINDS,
+        ways=WAYS,
         ready=shot.treated and services().viewing.ready(reel),
         revision=edits.current(reel).mark,
     )
@@ -138,6 +142,33 @@ def by_hand(reel_id: int) -> Response:
     return jsonify(x=stored["x"], y=stored["y"], index=len(found) - 1 if same is None else same)
 
 
+@pages.post("/reels/<int:reel_id>/findings/shade")
+def drawn(reel_id: int) -> Response:
+    """Add a mark that the user drew a line round."""
+    reel = reel_or_404(reel_id)
+    place, shape = place_named(reel), shape_named()
+    shot = services().viewing.shots(reel)[place]
+    finding = drawn_by_hand(shape, (reel.facts["height"], reel.facts["width"]), shot.first, shot.stop)
+    found = [*_findings(reel, place), edits.as_stored(finding)]
+    _changed(reel, place, f"Drew round x {finding.x} y {finding.y}", found)
+    return jsonify(said=f"Drawn round x {finding.x} y {finding.y}", index=len(found) - 1)
+
+
+@pages.post("/reels/<int:reel_id>/findings/<int:index>/way")
+def way(reel_id: int, index: int) -> Response:
+    """Say how one mark is to be mended."""
+    reel = reel_or_404(reel_id)
+    place, chosen = place_named(reel), str(body().get("way", ""))
+    found = _findings(reel, place)
+    if index >= len(found) or found[index]["kind"] != "static-shade":
+        abort(404)
+    if chosen not in WAYS:
+        abort(400, f"There is no way called {chosen}.")
+    found[index]["numbers"] = {**found[index]["numbers"], "mended_by": chosen}
+    _changed(reel, place, f"x {found[index]['x']} y {found[index]['y']}: {WAYS[chosen]}", found)
+    return jsonify(said=f"Mended by {WAYS[chosen]}")
+
+
 @pages.post("/reels/<int:reel_id>/findings/<int:index>/move")
 def move(reel_id: int, index: int) -> Response:
     """Nudge a finding placed by hand."""
@@ -150,6 +181,8 @@ def move(reel_id: int, index: int) -> Response:
     one = found[index]
     if not one["by_hand"]:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
+    if "outline" in one["numbers"]:
+        abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it anew.")
     one["x"] = min(max(0, one["x"] + whole(sent, "dx")), reel.facts["width"] - one["width"])
     one["y"] = min(max(0, one["y"] + whole(sent, "dy")), reel.facts["height"] - one["height"])
     _changed(reel, place, f"Moved to x {one['x']} y {one['y']}", found)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
 import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 
+from ...core.frames import Window
 from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
 from ...jobs.work import reading_of
 from ...store.models import Reel
@@ -74,10 +77,11 @@ def part(reel_id: int, number: int) -> Response:
         _number("h", 1, _LONGEST_CROP),
     )
     viewing = services().viewing
+    window = Window(box[0], box[1], box[0] + box[2], box[1] + box[3])
     if view == "difference":
-        one, other = (crop(viewing.frame(reel, number, treated, passing=True), *box) for treated in (False, True))
+        one, other = (crop(viewing.frame(reel, number, treated, True, window), *box) for treated in (False, True))
         return _picture(png(difference(one, other, _number("gain", 1, 64, 8))), "png")
-    return _picture(png(crop(viewing.frame(reel, number, view == "treated", passing=True), *box)), "png")
+    return _picture(png(crop(viewing.frame(reel, number, view == "treated", True, window), *box)), "png")
 
 
 @pages.get("/reels/<int:reel_id>/average.jpg")
@@ -113,13 +117,25 @@ def value(reel_id: int, number: int) -> Response:
     reel = reel_or_404(reel_id, LOOKED_AT)
     number = _frame(reel, number)
     x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
-    native = services().viewing.frame(reel, number, _view() == "treated", passing=True)
+    native = services().viewing.frame(reel, number, _view() == "treated", True, Window(x, y, x + 1, y + 1))
     samples = {}
     for i, component in enumerate(native.format.components):
         across, down = native.format.subsampling(i)
         sample = native.component(i)[y // down, x // across]
         samples[component.name] = round(float(sample), 4) if component.floating else int(sample) >> component.shift
     return jsonify(x=x, y=y, samples=samples, bits=native.format.components[0].bits, missing=native.missing)
+
+
+@pages.get("/reels/<int:reel_id>/ways/<int:number>")
+def ways(reel_id: int, number: int) -> Response:
+    """How each mark is mended in a frame, and where that is little to be trusted."""
+    reel = reel_or_404(reel_id)
+    number, shot, viewing = _frame(reel, number), shot_named(reel), services().viewing
+    if not (shot.treated and shot.enter <= number < shot.leave):
+        return jsonify(marks=[])
+    known = viewing.known(reel, shot, viewing.reader(reel).format)
+    told = [w for one in known for w in one.ways(number)]
+    return jsonify(marks=[{**asdict(w.window), "way": w.way, "frames": sorted(w.frames), "low": w.low} for w in told])
 
 
 @pages.get("/reels/<int:reel_id>/light")

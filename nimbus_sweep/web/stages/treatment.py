@@ -8,7 +8,9 @@ from pydantic import ValidationError
 from ...core.steps import STEPS
 from ...core.treatment import Recipe, Step, told
 from ...store import edits
+from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
+from .regions import clipped
 
 pages = Blueprint("treatment", __name__)
 
@@ -33,6 +35,9 @@ def sheet(reel_id: int) -> str:
         ready=services().viewing.ready(reel),
         analysis=latest(reel, "analysis"),
         surveyed=shot.surveyed is not None,
+        clipped=clipped(),
+        ways=WAYS,
+        kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
     )
 
 
@@ -82,7 +87,8 @@ def settings(reel_id: int, index: int) -> Response:
     """Change a step's settings."""
     steps = _steps(reel_id, index)
     try:
-        steps[index] = Step(kind=steps[index].kind, on=steps[index].on, settings={**steps[index].settings, **body()})
+        old = steps[index]
+        steps[index] = Step(kind=old.kind, on=old.on, settings={**old.settings, **body()}, region=old.region, hold_out=old.hold_out)
     except ValidationError as error:
         abort(400, f"That setting cannot be: {told(error)}.")
     return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)

@@ -28,6 +28,7 @@ class Bench extends EventTarget {
   sitesByShot = [];
   laid = [];
   selected = null;
+  ways = []; // how each mark is mended in the frame that is shown
 
   // The frame the play head has rested on. Exact pictures are asked for only then: in a file of few key frames each
   // may take the server seconds, and whoever is still looking for a frame must not wait for those passed by.

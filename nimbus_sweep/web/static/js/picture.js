@@ -1,7 +1,9 @@
 // The picture: frame, zoom, comparison, rings and cross-hair.
 
+import { get } from "./api.js";
 import { bench, doubleStroke, fitCanvas } from "./bench.js";
 import { averageUrl, cropUrl, fetchImage, frameUrl } from "./images.js";
+import * as regions from "./regions.js";
 
 const canvas = document.getElementById("picture");
 const tag = document.getElementById("tag-picture");
@@ -106,7 +108,11 @@ export function draw() {
       const box = got.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height };
       pen.drawImage(got.entry.image, box.x * place.across, box.y * place.scale, box.w * place.across, box.h * place.scale);
     }
-    if (bench.rings) rings(pen, place);
+    if (bench.rings && !regions.active()) {
+      rings(pen, place);
+      if (pane.view === "treated" && bench.average === "off") legend(pen, place);
+    }
+    regions.draw(pen, place);
     crosshair(pen, place);
     pen.restore();
   }
@@ -137,6 +143,38 @@ function rings(pen, { scale, across }) {
       }
       pen.stroke();
     });
+  }
+}
+
+// How each mark is mended in this frame, in words beside it; asked for when the play head rests.
+let ways = { key: "", marks: [] };
+const SAID = { undo: () => "undone", borrow: (m) => `from ${m.frames.length} frame${m.frames.length === 1 ? "" : "s"}`, surround: () => "made up" };
+
+function askWays() {
+  const key = `${bench.frame}/${bench.revision}/${bench.treated}`;
+  if (key === ways.key || bench.playing || bench.rested !== bench.frame) return;
+  ways = { key, marks: [] };
+  get(`/reels/${bench.reel.id}/ways/${bench.frame}?shot=${bench.shotAt}`).then((told) => {
+    if (key === ways.key) { ways.marks = told.marks; bench.set({ ways: told.marks }); }
+  }, () => {});
+}
+
+function legend(pen, { scale, across }) {
+  askWays();
+  pen.font = "11px 'DM Mono', monospace";
+  pen.textBaseline = "middle";
+  for (const mark of ways.marks) {
+    const said = `${SAID[mark.way](mark)}${mark.low ? " ?" : ""}`;
+    const wide = pen.measureText(said).width + 8;
+    const middle = ((mark.left + mark.right) / 2) * across;
+    const radius = ringOf({ width: mark.right - mark.left, height: mark.bottom - mark.top }, scale);
+    const below = ((mark.top + mark.bottom) / 2) * scale + radius + 10;
+    const x = Math.min(Math.max(2, middle - wide / 2), bench.reel.width * across - wide - 2);
+    const y = below + 8 > bench.reel.height * scale ? below - 2 * radius - 20 : below;
+    pen.fillStyle = "rgb(32 32 32 / 0.78)";
+    pen.fillRect(x, y - 8, wide, 16);
+    pen.fillStyle = mark.low ? "#f0c06a" : "#ececec";
+    pen.fillText(said, x + 4, y);
   }
 }
 
@@ -221,6 +259,7 @@ export function listen() {
     const at = toPicture(event);
     const edge = bench.split * canvas.clientWidth;
     if (bench.layout === "split" && Math.abs(at.px - edge) < 8) drag = { kind: "split" };
+    else if (regions.press(at, event)) drag = { kind: "draw" };
     else if (event.shiftKey || event.button === 1) drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
     else {
       drag = { kind: "aim" };
@@ -230,7 +269,7 @@ export function listen() {
     event.preventDefault();
   });
   canvas.addEventListener("pointermove", (event) => {
-    if (!drag) return;
+    if (!drag || drag.kind === "draw") { if (regions.active()) regions.move(toPicture(event)); return; }
     if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
     else if (drag.kind === "move") {
       const { scale, across } = transform();
@@ -240,9 +279,11 @@ export function listen() {
       bench.aim(at.x, at.y);
     }
   });
-  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { drag = null; });
+  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { if (drag?.kind === "draw") regions.release(); drag = null; });
+  canvas.addEventListener("pointerleave", regions.leave);
   canvas.addEventListener("wheel", (event) => {
     event.preventDefault();
+    if (regions.wheel(event)) return;
     zoomStep(event.deltaY < 0 ? 1 : -1, toPicture(event));
   }, { passive: false });
 }

@@ -1,8 +1,9 @@
 // The right-hand sheet: made by the server; its buttons say what they post.
 
-import { post, say, text } from "./api.js";
+import { post, say, text, upload } from "./api.js";
 import { bench } from "./bench.js";
 import { transform, zoomTo } from "./picture.js";
+import * as regions from "./regions.js";
 
 const sheet = document.getElementById("sheet");
 const stage = document.querySelector("script[data-stage]").dataset.stage;
@@ -14,7 +15,7 @@ export async function show(key, force = false) {
   if (key === shownFor && !force) return;
   shownFor = key;
   const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
-  const folds = [...sheet.querySelectorAll("details.fold[open]")].map((d) => d.dataset.fold);
+  const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
   // What is being typed into is left alone until it is done.
   if (document.activeElement?.matches?.("#sheet input[type=text]") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
@@ -34,7 +35,7 @@ export async function show(key, force = false) {
     return;
   }
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
-  for (const name of folds) sheet.querySelector(`details.fold[data-fold="${name}"]`)?.setAttribute("open", "");
+  for (const name of folds) sheet.querySelector(`details[data-fold="${name}"]`)?.setAttribute("open", "");
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
   sheet.scrollTop = scroll;
   hear();
@@ -44,6 +45,7 @@ export async function show(key, force = false) {
 // On the control itself: the sheet may be made anew while a file or a choice is being made.
 function hear() {
   for (const box of sheet.querySelectorAll("input, select, textarea")) box.onchange = () => changed(box);
+  regions.hearSheet(sheet);
 }
 
 function changed(box) {
@@ -57,6 +59,19 @@ function changed(box) {
 export function mark() {
   for (const item of sheet.querySelectorAll("li[data-shot]")) item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
   for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
+  regions.mark(sheet);
+  tellWays();
+}
+
+// Which marks of the frame that is shown are little to be trusted, and why.
+function tellWays() {
+  const box = sheet.querySelector("[data-ways]");
+  if (!box) return;
+  const low = bench.treated ? bench.ways.filter((m) => m.low) : [];
+  const lines = low.map((m) => `Low trust at x ${m.left} y ${m.top}: ${m.low}.`);
+  if (box.dataset.told === lines.join()) return;
+  box.dataset.told = lines.join();
+  box.replaceChildren(...lines.map((text) => Object.assign(document.createElement("p"), { className: "caution", textContent: text })));
 }
 
 async function act(url, body) {
@@ -72,9 +87,20 @@ async function act(url, body) {
 
 async function take(box) {
   if (!box.files[0]) return;
+  if ("raw" in box.dataset) { await takeMask(box); return; }
   const content = await box.files[0].text();
   if ("text" in box.dataset) { act(box.dataset.post, { text: content, name: box.files[0].name }); box.value = ""; return; }
   try { act(box.dataset.post, JSON.parse(content)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
+}
+
+// A mask picture goes as it is, with how its colour is to be taken.
+async function takeMask(box) {
+  const set = Object.fromEntries([...box.closest("details").querySelectorAll("[data-mask]")].map((b) => [b.dataset.mask, b.value]));
+  const query = new URLSearchParams({ colour: set.how === "own" ? set.colour : "", tolerance: set.tolerance, trim: set.trim });
+  try { say((await upload(`${box.dataset.post}&${query}`, box.files[0], () => {}).done).said); } catch (error) { say(error.message, "error"); }
+  box.value = "";
+  shownFor = null;
+  refresh();
 }
 
 function valueOf(box) {

@@ -3,6 +3,7 @@
 import { bench, doubleStroke, fitCanvas } from "./bench.js";
 import { fetchImage, sliceUrl } from "./images.js";
 import { transform } from "./picture.js";
+import * as regions from "./regions.js";
 
 const row = document.getElementById("row");
 const column = document.getElementById("column");
@@ -10,6 +11,7 @@ const tags = { row: document.getElementById("tag-row"), column: document.getElem
 let at = { x: bench.x, y: bench.y };
 let wait = null;
 const last = {};
+const making = {};
 
 function view() {
   if (bench.holdSource || !bench.treated) return "source";
@@ -20,6 +22,7 @@ function image(kind) {
   // A shot that is not laid open yet has no slices; the page asks for it and draws them when they are there.
   if (!bench.laid[bench.shotAt]) return null;
   const entry = fetchImage(sliceUrl(kind, kind === "row" ? at.y : at.x, view()));
+  making[kind] = !entry.ready;
   if (entry.ready) last[kind] = { entry, first: bench.shot.first };
   return last[kind]?.first === bench.shot.first ? last[kind].entry : null;
 }
@@ -35,7 +38,7 @@ export function draw() {
   drawRow(place);
   drawColumn(place);
   const laid = bench.laid[bench.shotAt];
-  tags.row.textContent = laid ? `row ${bench.y} over the shot, time down` : bench.reel.state === "ready" ? "the shot is being laid open in time" : "slices follow when the reel is read";
+  tags.row.textContent = laid ? `row ${bench.y} over the shot, time down${making.row ? " · being made" : ""}` : bench.reel.state === "ready" ? "the shot is being laid open in time" : "slices follow when the reel is read";
   tags.column.textContent = laid ? `column ${bench.x}` : "";
 }
 
@@ -52,6 +55,8 @@ function drawRow(place) {
     pen.imageSmoothingEnabled = place.scale < 1;
     pen.drawImage(entry.image, left, 0, bench.reel.width * place.across, height);
   }
+  const spans = Math.max(1, bench.shot.stop - bench.shot.first);
+  regions.drawAlong(pen, "row", at.y, (x, frame) => [left + x * place.across, (frame / spans) * height]);
   now(pen, "h", share() * height, width);
   here(pen, left + (bench.x + 0.5) * place.across, 0, 0, height);
   pen.restore();
@@ -66,6 +71,8 @@ function drawColumn(place) {
     pen.imageSmoothingEnabled = place.scale < 1;
     pen.drawImage(entry.image, 0, place.top, width, bench.reel.height * place.scale);
   }
+  const spans = Math.max(1, bench.shot.stop - bench.shot.first);
+  regions.drawAlong(pen, "column", at.x, (y, frame) => [(frame / spans) * width, place.top + y * place.scale]);
   now(pen, "v", share() * width, height);
   here(pen, 0, place.top + (bench.y + 0.5) * place.scale, width, 0);
   pen.restore();

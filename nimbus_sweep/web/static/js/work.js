@@ -7,6 +7,7 @@ import * as loupe from "./loupe.js";
 import * as picture from "./picture.js";
 import * as play from "./play.js";
 import * as log from "./reel-log.js";
+import * as regions from "./regions.js";
 import * as sheet from "./sheet.js";
 import * as slices from "./slices.js";
 
@@ -252,6 +253,7 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.altKey) return;
+  if (regions.key(event)) { event.preventDefault(); return; }
   const key = event.key.toLowerCase();
   if (key === "q") { bench.set({ holdSource: true }); return; }
   const onControl = event.target.matches?.("button, a, summary, input");
@@ -296,6 +298,7 @@ picture.share();
 new ResizeObserver(() => { picture.share(); redraw(); }).observe(document.querySelector(".views"));
 for (const part of [picture, slices, loupe, log]) part.listen();
 sheet.listen(refresh);
+regions.listen(refresh);
 document.addEventListener("visibilitychange", () => { if (!document.hidden) refresh(); });
 document.fonts?.ready.then(redraw);
 refresh();

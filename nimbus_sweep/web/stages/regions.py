@@ -1,0 +1,254 @@
+"""Regions: the shapes drawn on the picture that say where a step may act, and what is held out of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import lru_cache
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, jsonify, request
+from pydantic import TypeAdapter, ValidationError
+
+from ...core.errors import SweepError
+from ...core.regions import Key, Part, Region, Shape, contours, from_picture, to_picture
+from ...core.steps import STEPS
+from ...core.treatment import Step, told
+from ...store import edits
+from ...store.models import Reel, Setting
+from .common import body, follow_up, place_named, reel_or_404, shot_named, whole
+
+pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/<any(region,hold_out):which>")
+
+SHAPE: TypeAdapter[Shape] = TypeAdapter(Shape)
+CLIP = "region_clip"
+# Frames of a slice at which a region that changes is looked at; bytes of a mask picture at most.
+_LOOKS = 48
+_LARGEST_MASK = 60_000_000
+
+
+def shape_named() -> Shape:
+    """The shape that came with the request."""
+    try:
+        return SHAPE.validate_python(body().get("shape"))
+    except ValidationError as error:
+        abort(400, f"That shape cannot be: {told(error)}.")
+
+
+def _step(index: int) -> Step:
+    steps = shot_named(reel_or_404(int(request.view_args["reel_id"]))).recipe.steps  # type: ignore[index]
+    if index >= len(steps):
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    return steps[index]
+
+
+def _region(index: int, which: str) -> Region | None:
+    return _step(index).hold_out if which == "hold_out" else _step(index).region
+
+
+def _part(region: Region | None, number: int) -> Part:
+    if region is None or number >= len(region.parts):
+        abort(404, "That shape is not there any more.")
+    return region.parts[number]
+
+
+def _size(reel: Reel) -> tuple[int, int]:
+    return reel.facts["height"], reel.facts["width"]
+
+
+def _put(reel_id: int, index: int, which: str, what: str, region: Region | None) -> None:
+    reel = reel_or_404(reel_id)
+
+    def changed(step: Step) -> Step:
+        return step.model_copy(update={which: region})
+
+    steps = [changed(s) if n == index else s for n, s in enumerate(shot_named(reel).recipe.steps)]
+    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    follow_up(reel)
+
+
+def _with_parts(reel_id: int, index: int, which: str, what: str, change: Callable[[list[Part]], None]) -> Region:
+    region = _region(index, which) or Region()
+    parts = list(region.parts)
+    change(parts)
+    region = region.model_copy(update={"parts": tuple(parts)})
+    _put(reel_id, index, which, what, region)
+    return region
+
+
+@lru_cache(maxsize=64)
+def _lines(region: Region, size: tuple[int, int], frame: int) -> list[list[list[float]]]:
+    return [line.tolist() for line in region.lines(size, frame)]
+
+
+@pages.get("")
+def seen(reel_id: int, index: int, which: str) -> Response:
+    """A region in a frame: its edge, and its parts to take hold of."""
+    reel = reel_or_404(reel_id)
+    frame = request.args.get("frame", 0, type=int)
+    region = _region(index, which)
+    if region is None:
+        return jsonify(parts=[], lines=[], changes=False)
+    parts = [
+        {"takes": p.takes, "keys": [k.frame for k in p.keys], "shape": p.at(frame).model_dump(mode="json", exclude={"levels"})}
+        for p in region.parts
+    ]
+    return jsonify(parts=parts, lines=_lines(region, _size(reel), frame if region.changes else 0), changes=region.changes)
+
+
+@pages.get("/<any(row,column):kind>/<int:at>")
+def along_time(reel_id: int, index: int, which: str, kind: str, at: int) -> Response:
+    """Where a row or a column crosses a region over the shot: lines of points, a place and a frame counted from the shot's first."""
+    reel = reel_or_404(reel_id)
+    region, shot, size = _region(index, which), shot_named(reel), _size(reel)
+    if region is None or at >= size[0 if kind == "row" else 1]:
+        return jsonify(lines=[])
+    count = shot.stop - shot.first
+    numbers = np.unique(np.linspace(0, count - 1, min(count, _LOOKS)).round().astype(int)) if region.changes else np.array([0])
+    masks = [region.mask(size, shot.first + int(n)) for n in numbers]
+    strips = np.stack([m[at] if kind == "row" else m[:, at] for m in masks])
+    # Each line of the strip stands for a stretch of frames; its edges lie half way to the next.
+    edges = np.concatenate([[0], (numbers[1:] + numbers[:-1]) / 2 + 0.5, [count]])
+    lines = [np.stack([line[:, 0], edges[np.rint(line[:, 1] + 0.5).astype(int)]], -1).round(2).tolist() for line in contours(strips)]
+    return jsonify(lines=lines)
+
+
+@pages.post("/parts")
+def add(reel_id: int, index: int, which: str) -> Response:
+    """Add a shape."""
+    sent, shape = body(), shape_named()
+    part = Part(keys=(Key(frame=max(0, int(sent.get("frame") or 0)), shape=shape),), takes=bool(sent.get("takes")))
+    region = _with_parts(reel_id, index, which, "Drew a shape" if not part.takes else "Took a shape away", lambda parts: parts.append(part))
+    return jsonify(part=len(region.parts) - 1)
+
+
+@pages.post("/parts/<int:number>")
+def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
+    """Give a part another shape; with several keys, in that frame."""
+    frame, shape = whole(body(), "frame"), shape_named()
+    part = _part(_region(index, which), number)
+    if shape.kind != part.keys[0].shape.kind:
+        abort(409, "A shape stays of its kind. Draw a new one instead.")
+
+    def change(parts: list[Part]) -> None:
+        parts[number] = part.reshaped(frame, shape)
+
+    _with_parts(reel_id, index, which, "Changed a shape", change)
+    return jsonify(part=number)
+
+
+@pages.post("/parts/<int:number>/<any(key,unkey,flip,remove):act>")
+def alter(reel_id: int, index: int, which: str, number: int, act: str) -> Response:
+    """Set or take a key at a frame, add a part or take it away, or remove it."""
+    part = _part(_region(index, which), number)
+    frame = whole(body(), "frame") if act in ("key", "unkey") else 0
+
+    def change(parts: list[Part]) -> None:
+        if act == "remove":
+            parts.pop(number)
+        elif act == "flip":
+            parts[number] = part.model_copy(update={"takes": not part.takes})
+        else:
+            parts[number] = part.keyed(frame, part.at(frame)) if act == "key" else part.unkeyed(frame)
+
+    said = {"key": f"Key at {frame}", "unkey": f"Key at {frame} removed", "flip": "Added or taken away", "remove": "Removed a shape"}[act]
+    _with_parts(reel_id, index, which, said, change)
+    return jsonify(said=said)
+
+
+@pages.post("/edge")
+def edge(reel_id: int, index: int, which: str) -> Response:
+    """Grow, shrink, soften or turn inside out."""
+    region = _region(index, which) or Region()
+    sent = {k: v for k, v in body().items() if k in ("grow", "feather", "invert")}
+    try:
+        changed = Region.model_validate(region.model_dump() | sent)
+    except ValidationError as error:
+        abort(400, f"That edge cannot be: {told(error)}.")
+    _put(reel_id, index, which, "Edge of the region", changed)
+    return jsonify(said="Edge of the region")
+
+
+@pages.post("/clear")
+def clear(reel_id: int, index: int, which: str) -> Response:
+    """Do without: the step acts on the whole picture again, or nothing is held out."""
+    _put(reel_id, index, which, "Region removed", None)
+    if which == "hold_out":
+        return jsonify(said="Nothing is held out")
+    return jsonify(said="It acts nowhere until it has a region" if STEPS[_step(index).kind].needs_region else "The whole picture again")
+
+
+@pages.post("/copy")
+def copy(reel_id: int, index: int, which: str) -> Response:
+    """Keep the region to be put in elsewhere: another step, shot or reel."""
+    reel = reel_or_404(reel_id)
+    region = _region(index, which)
+    if region is None or not region.parts:
+        abort(409, "There is nothing to copy: no shape is drawn here.")
+    height, width = _size(reel)
+    value = {"region": region.model_dump(mode="json"), "size": [width, height], "enter": shot_named(reel).enter}
+    Setting.insert(name=CLIP, value=value).on_conflict(conflict_target=[Setting.name], update={Setting.value: value}).execute()
+    return jsonify(said="Copied. Open a region of any step, shot or reel, and put it in.")
+
+
+@pages.post("/paste")
+def paste(reel_id: int, index: int, which: str) -> Response:
+    """Put the copied region in, in place of this one; fitted to a picture of another size, its keys to this shot."""
+    reel = reel_or_404(reel_id)
+    kept = Setting.get_or_none(Setting.name == CLIP)
+    if kept is None:
+        abort(409, "No region was copied yet.")
+    height, width = _size(reel)
+    was_wide, was_tall = kept.value["size"]
+    across, down = width / was_wide, height / was_tall
+    said = "Region put in"
+    if abs(across / down - 1) > 0.01:
+        said = f"Put in as it was: it was drawn on {was_wide} x {was_tall}, not the shape of this reel. Look whether it fits"
+        across = down = 1.0
+    elif across != 1:
+        said = f"Put in, scaled from {was_wide} x {was_tall}"
+    region = Region.model_validate(kept.value["region"]).carried_to(shot_named(reel).enter - kept.value["enter"], across, down)
+    _put(reel_id, index, which, "Region put in", region)
+    return jsonify(said=f"{said}.")
+
+
+@pages.post("/mask")
+def take_in(reel_id: int, index: int, which: str) -> Response:
+    """Add a mask picture, the body of the request: by its transparency, or by a colour painted on it."""
+    if (request.content_length or 0) > _LARGEST_MASK:
+        abort(413, "This picture is larger than a mask should be. Save it smaller, as PNG.")
+    sent = np.frombuffer(request.get_data(), np.uint8)
+    pixels = cv2.imdecode(sent, cv2.IMREAD_UNCHANGED) if len(sent) else None
+    if pixels is None:
+        raise SweepError("This file is not a picture that can be read. Save the mask as PNG.")
+    if pixels.dtype != np.uint8:
+        pixels = (pixels >> 8 if pixels.dtype == np.uint16 else np.clip(pixels * 255, 0, 255)).astype(np.uint8)
+    if pixels.ndim == 2:
+        pixels = cv2.cvtColor(pixels, cv2.COLOR_GRAY2RGB)
+    else:
+        pixels = cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB)
+    colour = re.fullmatch(r"#?([0-9a-fA-F]{6})", request.args.get("colour", ""))
+    named = tuple(int(colour[1][n : n + 2], 16) for n in (0, 2, 4)) if colour else None
+    tolerance = min(255, max(0, request.args.get("tolerance", 60, type=int)))
+    trim = min(200, max(0, request.args.get("trim", 0, type=int)))
+    mask, warnings = from_picture(pixels, _size(reel_or_404(reel_id)), named, tolerance, trim)  # type: ignore[arg-type]
+    part = Part(keys=(Key(frame=0, shape=mask),))
+    _with_parts(reel_id, index, which, "Took a mask picture in", lambda parts: parts.append(part))
+    return jsonify(said=" ".join(["The mask is taken in.", *warnings]))
+
+
+@pages.get("/mask.png")
+def save(reel_id: int, index: int, which: str) -> Response:
+    """The region in a frame as a mask picture: white, with the region for its transparency."""
+    reel = reel_or_404(reel_id)
+    frame = request.args.get("frame", 0, type=int)
+    mask = (_region(index, which) or Region()).mask(_size(reel), frame)
+    _, data = cv2.imencode(".png", to_picture(mask))
+    name = f"region-{frame:06d}.png"
+    return Response(data.tobytes(), mimetype="image/png", headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+def clipped() -> bool:
+    """Whether a region was copied."""
+    return bool(Setting.select().where(Setting.name == CLIP).exists())
