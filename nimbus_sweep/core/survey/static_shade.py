@@ -367,7 +367,9 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
 def _same(one: ShadeMark, other: ShadeMark) -> bool:
     across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
     down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
-    return across > 0 and down > 0 and across * down > 0.3 * min(one.width * one.height, other.width * other.height)
+    # The soft skirt of a veil is no veil of its own.
+    share = 0.02 if one.kind == other.kind == "veil" else 0.3
+    return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
 
 
 def about(mark: Box, step: int = 1) -> Box:
@@ -471,25 +473,24 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights) -> float:
     sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, 0.6, 0.9)
     sure *= _rise(-_soft(veil.share), -0.2, -0.12)
     sure *= _rise(float(clear.sum(0)[core].mean()), 0.8, 2.5) * _rise(float(veil.share.max()) / max(usual, 0.005), 3, 8)
-    # The scene is seen to change through it.
-    own, scene = seen.own[:, core], seen.scene[:, core]
+    # Only broad light is drawn towards the veil's own; how its fine detail fares is not looked at.
+    broad = max(2.0, 0.03 * max(inner.shape))
+    own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.own, seen.scene))
     weight = (seen.weight * clear)[:, core]
+    # The scene is seen to change through it.
     total = np.maximum(weight.sum(0), 1e-9)
-    own, scene = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
-    power = np.sqrt(float((weight * own * own).sum()) * float((weight * scene * scene).sum()))
-    sure *= _rise(float((weight * own * scene).sum()) / max(power, 1e-9), 0.5, 0.75)
+    lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
+    power = np.sqrt(float((weight * lives * lives).sum()) * float((weight * passes * passes).sum()))
+    sure *= _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75)
     # What one half learned must explain the other.
-    left = max(_left(veil, seen, clear, core, h) for h in (0, 1))
+    left = 0.0
+    for half in (0, 1):
+        tested = seen.half == half
+        share = np.clip(blurred(veil.halves[1 - half], max(veil.smooth, 1.0)), 0, 0.95)[core]
+        before = (weight * (own - scene) ** 2)[tested].sum()
+        after = (weight * (own - scene + share * (scene - veil.level)) ** 2)[tested].sum()
+        left = max(left, float(after) / max(float(before), 1e-9))
     return round(sure * _rise(-left, -0.7, -0.4), 3)
-
-
-def _left(veil: VeilFit, seen: Sights, clear: Plane, core: Mask, half: int) -> float:
-    """Share of the disagreement in one half of the pairs that the veil learned from the other leaves."""
-    tested = seen.half == half
-    share = np.clip(blurred(veil.halves[1 - half], max(veil.smooth, 1.0)), 0, 0.95)[core]
-    own, scene = seen.own[tested][:, core], seen.scene[tested][:, core]
-    weight = (seen.weight * clear)[tested][:, core]
-    return float((weight * (own - scene + share * (scene - veil.level)) ** 2).sum() / max(float((weight * (own - scene) ** 2).sum()), 1e-9))
 
 
 def _mark(
