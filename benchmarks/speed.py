@@ -37,7 +37,7 @@ def run(folder: Path) -> None:
     print("\nSpeed at 1920x1080, 200 frames of H.264 in, FFV1 out; taken in turns five times, medians")
     source = MovieReader(reel)
     volume = build_volume(folder / "volume.bin", source)
-    found = survey(volume, 0, len(source))
+    found = survey(volume, 0, len(source)).findings
     recipe = suggested(found).settled(found)
     analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
     known = analyses.make(recipe, source, lambda: volume)

@@ -112,7 +112,7 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
             "frames": len(source),
             "first": first,
             "stop": stop,
-            "shots": [{"first": s.first, "stop": s.stop} for s in shots],
+            "shots": [{"first": s.first, "stop": s.stop, "notes": s.notes} for s in shots],
             "findings": [f.as_json() for f in found],
         }
         text = json.dumps(facts, indent=2)
@@ -128,6 +128,9 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
     for f in convincing:
         where = f"frames {f.first}-{f.stop - 1}  " if len(shots) > 1 else ""
         click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {f.title}. {f.sentence}")
+    for shot in shots:
+        for note in shot.notes:
+            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note}")
     doubtful = len(found) - len(convincing)
     if doubtful:
         click.echo(
@@ -334,6 +337,7 @@ class _Part:
     stop: int
     volume: TimeVolume | None = None
     found: list[Finding] = field(default_factory=list)
+    notes: tuple[str, ...] = ()
 
 
 def _divided(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -> tuple[list[_Part], Repeats]:
@@ -364,7 +368,8 @@ def _surveyed(
     parts, repeats = _divided(source, frames, folder)
     with _bar("Surveying") as told:
         for n, part in enumerate(parts):
-            part.found = look_for(_volume(source, part, folder, repeats), part.first, part.stop, steps=steps)
+            told_of = look_for(_volume(source, part, folder, repeats), part.first, part.stop, steps=steps)
+            part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))
     return parts, repeats
 

@@ -43,6 +43,8 @@ class Shot(BaseModel):
         How much the picture changes at a cut that was found, 0 to 255.
     surveyed : float or None
         Seconds the survey took.
+    notes : tuple of str
+        What the survey could not tell, and why.
     findings : list of dict
         As the store keeps them.
     recipe : Recipe
@@ -62,6 +64,7 @@ class Shot(BaseModel):
     confirmed: bool = False
     change: float = 0.0
     surveyed: float | None = None
+    notes: tuple[str, ...] = ()
     findings: tuple[dict[str, Any], ...] = ()
     recipe: Recipe = Recipe()
 

@@ -9,8 +9,10 @@ from dataclasses import asdict, dataclass
 from fractions import Fraction
 from multiprocessing import get_context
 from pathlib import Path
+from typing import Any
 
 import av
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,6 +20,7 @@ from ..core.frames import Colour, Frame
 from ..core.media.aside import written_aside
 from ..core.media.layout import picture_format, to_picture
 from .defects import StuckSite, scatter, stick
+from .room import draw_room
 from .shade import ShadeMark, shade, sprinkle
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
 
@@ -39,11 +42,15 @@ class DemoReel:
     seed: int
     moving: bool
     shade: tuple[ShadeMark, ...] = ()
+    indoors: bool = False
 
     def camera(self, number: int) -> Camera:
         """Where the camera looks in frame `number`: a pan with weave, or locked off."""
         if not self.moving:
             return Camera(850.0, 196.0, 1.5)
+        if self.indoors:
+            share = number / (self.frames - 1)
+            return Camera(110 + 620 * share + 1.2 * np.sin(number * 0.8), 60 + 14 * np.sin(number * 0.05) + 0.7 * np.sin(number * 1.3))
         if self.shade:
             # From thin sky down into busy heather, and along.
             share = number / (self.frames - 1)
@@ -55,6 +62,8 @@ class DemoReel:
 
     def frame(self, number: int) -> Planes:
         """Frame `number` as it was before the sensor spoiled it."""
+        if self.indoors:
+            return draw_room(self.camera(number), number / RATE, 1000 * self.seed + number)
         return draw(self.camera(number), number / RATE + 40 * (not self.moving), 1000 * self.seed + number)
 
 
@@ -86,6 +95,23 @@ SHADED = (
         5,
         True,
         tuple(sprinkle((HEIGHT, WIDTH), 9, 5, hairs=1, largest=22)),
+    ),
+    # The instrument room through a dirty lens: two large soft veils, and someone walking through.
+    DemoReel(
+        "reel-08-instrument-room.mkv",
+        "Reel 08, instrument room",
+        "libx264",
+        (("crf", "8"), ("preset", "veryfast")),
+        "pcm_s16le",
+        144,
+        0,
+        8,
+        True,
+        (
+            ShadeMark(380, 270, 70, 0.52, 76, 1.25, 0.5, gain=0.3, level=112, blur=6),
+            ShadeMark(930, 430, 78, 0.46, 88, 1.15, 2.2, gain=0.4, level=92, blur=8),
+        ),
+        indoors=True,
     ),
 )
 
@@ -131,6 +157,7 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
     shaded, shadows = shade(clean, reel.shade)
     spoiled, masks = stick(shaded, sites)
     _write(reel, spoiled, path)
+    _keep_truth(reel, clean, path)
     told = {
         "reel": reel.file,
         "rate": f"{RATE}/1",
@@ -143,6 +170,26 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
     with written_aside(truth) as stream:
         stream.write(json.dumps(told).encode())
     return path
+
+
+_KEPT_FRAMES = 10
+# Share of the light from which a mark is counted as there.
+_FELT = 0.004
+
+
+def _keep_truth(reel: DemoReel, clean: list[Planes], path: Path) -> None:
+    """Keep what lay under each mark in some of the frames, so that a repair can be held against it."""
+    numbers = np.linspace(0, reel.frames - 1, _KEPT_FRAMES).round().astype(int)
+    arrays: dict[str, Any] = {"numbers": numbers}
+    for n, mark in enumerate(reel.shade):
+        share = mark.share((HEIGHT, WIDTH))
+        for p, plane in enumerate(clean[0]):
+            own = cv2.resize(share, plane.shape[::-1], interpolation=cv2.INTER_AREA) > _FELT
+            places = np.flatnonzero(own)
+            arrays |= {f"{n}.{p}.places": places, f"{n}.{p}.samples": np.stack([clean[k][p].ravel()[places] for k in numbers])}
+    if reel.shade:
+        with written_aside(path.with_suffix(".truth.npz")) as stream:
+            np.savez_compressed(stream, count=np.array(len(reel.shade)), **arrays)
 
 
 def _write(reel: DemoReel, frames: list[Planes], path: Path) -> None:

@@ -38,7 +38,7 @@ class Camera:
     scale: float = 1.0
 
 
-def _noise(shape: tuple[int, int], seed: int, octaves: int, coarsest: int, stretch: float = 1.0) -> Picture:
+def noise(shape: tuple[int, int], seed: int, octaves: int, coarsest: int, stretch: float = 1.0) -> Picture:
     """Smooth random texture of 0 to 1: octaves of interpolated noise, `coarsest` pixels to a cell at first."""
     rng = np.random.default_rng(seed)
     total = np.zeros(shape, np.float32)
@@ -56,7 +56,7 @@ def _noise(shape: tuple[int, int], seed: int, octaves: int, coarsest: int, stret
 def _clouds() -> Picture:
     """Cover of 0 to 1 over a strip of sky, denser towards the horizon."""
     shape = (_HORIZON + 80, 3000)
-    field = _noise(shape, 11, 6, 256, 2.2)
+    field = noise(shape, 11, 6, 256, 2.2)
     rows = np.linspace(0, 1, shape[0], dtype=np.float32)[:, None]
     return np.asarray(np.clip((field - 0.47 + 0.12 * rows) * 3.4, 0, 1) ** 0.8, np.float32)
 
@@ -67,11 +67,11 @@ def _ground() -> Picture:
     width, height = _WORLD
     xs = np.arange(width, dtype=np.float32)
     ridge = 600 - 175 * np.exp(-(((xs - 1330) / 470) ** 2)) - 38 * np.exp(-(((xs - 520) / 260) ** 2)) + 60 * ((xs - 1100) / 1100) ** 2
-    ridge += 7 * (_noise((1, width), 5, 5, 128)[0] - 0.5) * 2
+    ridge += 7 * (noise((1, width), 5, 5, 128)[0] - 0.5) * 2
     ys = np.arange(height, dtype=np.float32)[:, None]
     cover = np.clip(ys - ridge[None] + 0.5, 0, 1)
-    grass = _noise((height, width), 21, 7, 96, 1.4)
-    blades = _noise((height, width), 22, 3, 6, 0.4)
+    grass = noise((height, width), 21, 7, 96, 1.4)
+    blades = noise((height, width), 22, 3, 6, 0.4)
     depth = np.clip((ys - ridge[None]) / 330, 0, 1)
     tone = 0.45 + 0.75 * (grass - 0.5) + 0.34 * (blades - 0.5)
     colour = np.stack([74 + 66 * tone, 86 + 70 * tone, 40 + 34 * tone], -1) * (1.12 - 0.45 * depth[..., None])
@@ -93,7 +93,7 @@ def _path(colour: Picture, ridge: Picture) -> None:
     for n, (a, b) in enumerate(pairwise(points)):
         cv2.line(mask, tuple(int(v) for v in a), tuple(int(v) for v in b), 255, max(4, 40 - 6 * n), cv2.LINE_AA)
     soft = cv2.GaussianBlur(mask.astype(np.float32) / 255, (0, 0), 4)[..., None] * 0.75
-    stones = _noise(colour.shape[:2], 31, 4, 12)[..., None]
+    stones = noise(colour.shape[:2], 31, 4, 12)[..., None]
     colour[:] = colour * (1 - soft) + soft * (np.array([150, 138, 112], np.float32) * (0.72 + 0.5 * stones))
 
 
@@ -169,7 +169,7 @@ def _hut(picture: Picture) -> None:
     _box(picture, (1920, 546), (1962, 640), (70, 92, 88, 255))
 
 
-def _window(picture: Picture, camera: Camera, size: tuple[int, int] = (WIDTH, HEIGHT)) -> Picture:
+def window(picture: Picture, camera: Camera, size: tuple[int, int] = (WIDTH, HEIGHT)) -> Picture:
     move = np.array([[camera.scale, 0, -camera.x * camera.scale], [0, camera.scale, -camera.y * camera.scale]], np.float32)
     return cv2.warpAffine(picture, move, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
 
@@ -179,8 +179,8 @@ def _sky(camera: Camera, seconds: float) -> Picture:
     rows = np.clip(rows, 0, 1)[:, None]
     top, bottom = np.array([74, 116, 172], np.float32), np.array([196, 212, 224], np.float32)
     sky = top + (bottom - top) * rows[..., None] ** 1.3
-    cover = _window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds, camera.y, camera.scale))
-    shade = _window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds + 9, camera.y - 12, camera.scale))
+    cover = window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds, camera.y, camera.scale))
+    shade = window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds + 9, camera.y - 12, camera.scale))
     lit = np.clip(232 + 22 * cover - 46 * shade, 150, 250)[..., None] * np.array([1, 0.995, 0.985], np.float32)
     return sky + (lit - sky) * cover[..., None]
 
@@ -188,14 +188,14 @@ def _sky(camera: Camera, seconds: float) -> Picture:
 @lru_cache(maxsize=1)
 def _waves() -> tuple[Picture, Picture]:
     shape = (_WORLD[1] - _HORIZON + 100, _WORLD[0] + 600)
-    return _noise(shape, 41, 5, 40, 5.0), _noise(shape, 42, 5, 24, 3.5)
+    return noise(shape, 41, 5, 40, 5.0), noise(shape, 42, 5, 24, 3.5)
 
 
 def _sea(camera: Camera, seconds: float) -> tuple[Picture, Picture]:
     """Colour and cover of the sea."""
     first, second = _waves()
-    one = _window(first, Camera(camera.x + 26 * seconds, camera.y - _HORIZON, camera.scale))
-    two = _window(second, Camera(camera.x - 17 * seconds + 200, camera.y - _HORIZON + 3 * np.sin(seconds), camera.scale))
+    one = window(first, Camera(camera.x + 26 * seconds, camera.y - _HORIZON, camera.scale))
+    two = window(second, Camera(camera.x - 17 * seconds + 200, camera.y - _HORIZON + 3 * np.sin(seconds), camera.scale))
     rows = np.arange(HEIGHT, dtype=np.float32) / camera.scale + camera.y
     depth = np.clip((rows - _HORIZON) / 220, 0, 1)[:, None]
     height = one + two - 1
@@ -267,11 +267,16 @@ def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2) ->
     sea, sea_cover = _sea(camera, seconds)
     picture += (sea - picture) * sea_cover[..., None]
     # Half a fine pixel over: pixel centres of both scales then fall together.
-    ground = _window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
+    ground = window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
     picture += (ground[..., :3] - picture) * ground[..., 3:]
     picture = np.ascontiguousarray(picture, np.float32)
     _cups(picture, camera, seconds)
     _glints(picture, camera)
+    return developed(picture, grain_seed, grain)
+
+
+def developed(picture: Picture, grain_seed: int, grain: float) -> Planes:
+    """A drawn picture, colours of 0 to 255, as a lens and a camera with grain give it."""
     picture = cv2.GaussianBlur(picture, (0, 0), 0.55)
     y, cb, cr = (c.astype(np.float32) for c in rgb_to_ycbcr(np.clip(picture, 0, 255)))
     rng = np.random.default_rng(grain_seed)

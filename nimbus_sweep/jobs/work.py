@@ -17,6 +17,7 @@ import numpy as np
 from ..core.cutting import Shot, Shots, divided
 from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
+from ..core.known_truth import beside, held_against
 from ..core.measure import compare, merged, report_of
 from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
@@ -27,7 +28,8 @@ from ..core.render import RenderedShot, RenderSpec, clear, open_unchanged, rende
 from ..core.report import TreatedShot, make_report
 from ..core.scan import Scan, scan
 from ..core.shots import Repeats
-from ..core.survey import Finding, survey
+from ..core.survey import Finding, Surveyed, survey
+from ..core.survey.shared_marks import mean_light, shared
 from ..core.treatment import Analyses
 from ..core.volume import TimeVolume, build_volume
 from ..store import edits
@@ -310,25 +312,51 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         if len(places) > 1:
             told(begin, what=f"Looking along time, shot {place + 1}")
         volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
-        found = survey(volume.between(*shot.span), shot.first, shot.stop, told.part(begin + 0.4 * (end - begin), end))
+        share = told.part(begin + 0.4 * (end - begin), end)
+        held = {s.kind: s.hold_out for s in shot.recipe.steps if s.hold_out is not None}
+        found = survey(volume.between(*shot.span), shot.first, shot.stop, share, hold_outs=held)
         seconds = time.monotonic() - start
         took += seconds
-        total += len(found)
+        total += len(found.findings)
         edits.change_shot(
             reel, "Survey" if len(places) == 1 else f"Survey of shot {place + 1}", place, partial(_surveyed, found=found, seconds=seconds)
         )
+    total += _share_marks(data, reel, source, told)
     return {"found": total, "seconds": round(took, 2)}
 
 
-def _surveyed(shot: Shot, found: list[Finding], seconds: float) -> Shot:
+def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -> int:
+    """Look in every surveyed shot for the marks that others proved: they are of one camera."""
+    shots = edits.shots_of(edits.current(reel))
+    proven = [[f for f in edits.kept(s) if "map" in f.numbers and "shared" not in f.numbers] for s in shots]
+    looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
+    gained: dict[int, list[Finding]] = {}
+    for n in looked:
+        told(0.99, what=f"Looking for the marks of other shots in shot {n + 1}")
+        volume = open_volume(data, reel, shots[n], source).between(*shots[n].span)
+        others = [(shots[m].name or f"shot {m + 1}", f) for m in range(len(shots)) if m != n for f in proven[m]]
+        known = [edits.finding(f) for f in shots[n].findings]
+        found = shared(mean_light(volume), others, known, shots[n].first, shots[n].stop)
+        if found:
+            gained[n] = found
+    if gained:
+
+        def with_them(n: int, shot: Shot) -> Shot:
+            return shot.with_(findings=(*shot.findings, *(edits.as_stored(f) for f in gained[n]))) if n in gained else shot
+
+        edits.change(reel, "Marks shared between shots", tuple(with_them(n, s) for n, s in enumerate(shots)))
+    return sum(map(len, gained.values()))
+
+
+def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     """The shot with what a survey found; what the user placed or dismissed stays so."""
-    by_hand = [f for f in shot.findings if f["by_hand"]]
+    by_hand = [f for f in shot.findings if f["by_hand"] or ("shared" in f["numbers"] and f["state"] == "dismissed")]
     dismissed = {(f["kind"], f["x"], f["y"]) for f in shot.findings if f["state"] == "dismissed"}
-    stored = [edits.as_stored(f) for f in found]
+    stored = [edits.as_stored(f) for f in found.findings]
     for f in stored:
         if (f["kind"], f["x"], f["y"]) in dismissed:
             f["state"] = "dismissed"
-    return shot.with_(findings=(*stored, *by_hand), surveyed=round(seconds, 2))
+    return shot.with_(findings=(*stored, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
 def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
@@ -431,7 +459,8 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[st
     start = time.monotonic()
     source = open_as_taken_in(reel)
     files = [f["name"] for f in rendered.result.get("files") or [{"name": rendered.result["file"]}]]
-    results = []
+    results, truths = [], []
+    truth = beside(Path(reel.path))
     for n, name in enumerate(files):
         out = data.delivery(rendered.id, name)
         report = report_of(out)
@@ -440,8 +469,12 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[st
         def share(done: float, n: int = n, total: int = total) -> None:
             told((n + done) / len(files), done * total / (time.monotonic() - start))
 
-        results.append(compare(source, open_reel(out), report, share))
-    return merged(results).as_json()
+        delivered = open_reel(out)
+        results.append(compare(source, delivered, report, share))
+        if truth is not None and len(files) == 1 and delivered.format.as_json()["components"] == source.format.as_json()["components"]:
+            places = {int(number): at for at, number in enumerate(report.numbers() if report else range(len(source)))}
+            truths = held_against(truth, source, delivered, places.get)
+    return merged(results).as_json() | {"truth": [t.as_json() for t in truths]}
 
 
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {

@@ -92,17 +92,18 @@ def can_redo(reel: Reel) -> str | None:
     return edit.what if edit else None
 
 
-def as_stored(finding: Finding) -> dict[str, Any]:
+def as_stored(found: Finding) -> dict[str, Any]:
     """A finding as it is kept: its values, and whether it is to be mended."""
-    return {**finding.as_json(), "state": "kept" if finding.convinces else "doubtful"}
+    return {**found.as_json(), "state": "kept" if found.convinces else "doubtful"}
 
 
 def kept(shot: Shot) -> list[Finding]:
     """The findings of a shot that are to be mended."""
-    return [_finding(f) for f in shot.findings if f["state"] == "kept"]
+    return [finding(f) for f in shot.findings if f["state"] == "kept"]
 
 
-def _finding(stored: dict[str, Any]) -> Finding:
+def finding(stored: dict[str, Any]) -> Finding:
+    """A finding from the values it is kept as."""
     values = {k: v for k, v in stored.items() if k not in ("state", "suggested", "chosen")}
     # What the user kept himself is sure, whatever the figure says.
     return Finding(**{**values, "confidence": 1.0 if stored.get("chosen") else values["confidence"]})

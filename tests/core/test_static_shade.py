@@ -57,7 +57,7 @@ def treat(source: MemorySource, spoiled: Sequence[Planes], plan: ShadePlan) -> l
 
 
 def found_in(volume: TimeVolume) -> list[Finding]:
-    return static_shade.findings(volume, 0, len(volume))
+    return static_shade.surveyed(volume, 0, len(volume)).findings
 
 
 @pytest.mark.parametrize(("name", "seed"), [("coffee", 1), ("chelsea", 2), ("rocket", 3)])
@@ -283,7 +283,7 @@ def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> No
     source = moving("coffee", 1)
     dead, _ = stick(list(source.pictures), [StuckSite(300, 60, 2, "black", "mild")])
     spoiled, _ = shade(dead, [ShadeMark(120, 130, 7, 0.9, 4)])
-    found = [f for f in survey(volume_of(source, spoiled, tmp_path), 0, 36) if f.convinces]
+    found = [f for f in survey(volume_of(source, spoiled, tmp_path), 0, 36).findings if f.convinces]
     assert sorted((f.kind, round(f.x, -2)) for f in found) == [("static-shade", 100), ("stuck-pixel", 300)]
 
 
@@ -371,3 +371,17 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
     assert inside(truth, mended, masks[0]) > 43
     with pytest.raises(SweepError, match="outside the picture"):
         static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
+
+
+@pytest.mark.parametrize(("name", "seed"), [("coffee", 2), ("astronaut", 3)])
+def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
+    source = panned(name, 48, seed, 0.35, SIZE)
+    truth = list(source.pictures)
+    mark = ShadeMark(170, 110, 22, 0.5, 26, 1.2, 0.4, gain=0.35, level=60, blur=4)
+    spoiled, masks = shade(truth, [mark])
+    volume = volume_of(source, spoiled, tmp_path)
+    found = sure(volume)
+    assert [f.kind for f in found if over(f, mark, SIZE[::-1])] == ["veil"]
+    assert all(over(f, mark, SIZE[::-1]) for f in found)
+    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
+    assert inside(truth, mended, masks[0]) > inside(truth, spoiled, masks[0]) + 10

@@ -36,13 +36,13 @@ def hits(found: list[stuck_pixels.StuckPixel] | list, sites: list[StuckSite]) ->
 @pytest.mark.parametrize("name", ["bunny", "bunny-near", "bikes-1", "bikes-2", "bikes-3", "carphone"])
 def test_sound_clips_have_no_finding(tmp_path: Path, name: str) -> None:
     source = clip(name)
-    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)), []) == (0, 0)
+    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
 @pytest.mark.parametrize("name", ["bunny-near", "bikes-2"])
 def test_a_held_frame_has_no_finding(tmp_path: Path, name: str) -> None:
     source = still(clip(name))
-    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)), []) == (0, 0)
+    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
 @pytest.mark.parametrize("seed", [1, 2])
@@ -61,7 +61,7 @@ def test_findings_tell_their_evidence(tmp_path: Path) -> None:
     source = clip("bikes-3")
     sites = [StuckSite(100, 90, 1, "red", "sharp"), StuckSite(400, 120, 2, "white", "sharp")]
     spoiled, _ = stick(list(source.pictures), sites)
-    found = survey(volume_of(tmp_path, source.over(spoiled)), 0, len(source), steps=("pixel-mend",))
+    found = survey(volume_of(tmp_path, source.over(spoiled)), 0, len(source), steps=("pixel-mend",)).findings
     by_place = {(f.x, f.y): f for f in found if f.convinces}
     assert set(by_place) == {(100, 90), (400, 120)}
     red, white = by_place[100, 90], by_place[400, 120]

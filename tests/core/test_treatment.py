@@ -226,7 +226,7 @@ def test_recipes_round_trip_and_are_checked(tmp_path: Path) -> None:
 
 def test_a_survey_suggests_and_settles(tmp_path: Path, reel: Path) -> None:
     source = MovieReader(reel)
-    found = survey(build_volume(tmp_path / "volume.bin", source), 0, len(source))
+    found = survey(build_volume(tmp_path / "volume.bin", source), 0, len(source)).findings
     recipe = suggested(found)
     assert [s.kind for s in recipe.steps] == ["pixel-mend"]
     sites = recipe.settled(found).steps[0].settings["sites"]

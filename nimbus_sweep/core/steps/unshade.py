@@ -30,6 +30,7 @@ from ..shade import Veil, light_of, samples_of, undone
 from ..survey.findings import Finding
 from ..survey.light import Light, way_of
 from ..survey.shade_fit import Box, LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
+from ..survey.shared_marks import ShadeMap
 from ..survey.travel import Travel
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
@@ -39,6 +40,8 @@ Way = Literal["auto", "undo", "borrow", "surround"]
 Kind = Literal["dust", "hair", "veil", "any"]
 
 _PAIRS = 60
+# Pixels of a box up to which all of them are looked at.
+_AREA = 30_000
 _ROOM = 6
 # Wider marks, in pixels, are seldom opaque: no more room is kept to borrow from.
 _WIDE = 80
@@ -60,6 +63,7 @@ class Mark(BaseModel):
     outline: tuple[tuple[int, int], ...] = Field(min_length=3, max_length=2000, description="corners, in pixels")
     kind: Kind = "dust"
     way: Way = "auto"
+    known: ShadeMap | None = Field(default=None, description="as another shot measured it, where this one cannot")
 
     def box(self) -> tuple[int, int, int, int]:
         """Left, top, right, bottom, the last two not included."""
@@ -360,7 +364,8 @@ def settle(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSet
     marks = []
     for f in sorted(sure, key=lambda f: (f.y, f.x)):
         outline = tuple((int(x), int(y)) for x, y in f.numbers["outline"])
-        marks.append(Mark(outline=outline, kind=f.numbers["shade"], way=f.numbers.get("mended_by", "auto")))
+        known = f.numbers.get("map") if "shared" in f.numbers else None
+        marks.append(Mark(outline=outline, kind=f.numbers["shade"], way=f.numbers.get("mended_by", "auto"), known=known))
     return settings.model_copy(update={"marks": tuple(marks)})
 
 
@@ -440,11 +445,17 @@ def _plan(
     box = _inside(left - room, top - room, right + room, bottom + room, volume.format)
     inner = box.cut(cv2.dilate(own, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _ROOM + 1, 2 * _ROOM + 1))))
     share, veil, hidden, left_over = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0
-    seen = sights(light, way, box, marked, noise, _PAIRS if wanted in ("auto", "undo") else _PAIRS // 6, narrow + 2 * _ROOM)
+    # Large marks are soft: what fewer pairs leave of noise is smoothed away.
+    most = max(_PAIRS // 3, round(_PAIRS * min(1.0, _AREA / (box.width * box.height)))) if wanted in ("auto", "undo") else _PAIRS // 6
+    seen = sights(light, way, box, marked, noise, most, narrow + 2 * _ROOM)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
         measured = _measured(seen, inner, light, box, mark.kind) if seen is not None else None
-        if measured is not None and seen is not None:
+        if measured is None and mark.known is not None:
+            share, veil = box.cut(mark.known.on(light.shape)), mark.known.veil
+            share = np.where(share > _LEAST, share, 0).astype(np.float32)
+            hidden = np.clip((_KEPT - 1 + share) / (_KEPT - _LOST), 0, 1).astype(np.float32)
+        elif measured is not None and seen is not None:
             share, veil = measured
             # Noise would be left by the best of repairs: the mean distance of two frames of it.
             noisy = 2 / np.sqrt(np.pi) * min(rest, 1e3)

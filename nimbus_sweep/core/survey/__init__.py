@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from ..regions import Region
 from ..volume import TimeVolume
 from . import static_shade, stuck_pixels
-from .findings import CONVINCES, Finding
+from .findings import CONVINCES, Finding, Surveyed
 
-__all__ = ["CONVINCES", "SURVEYS", "Finding", "survey"]
+__all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
 
-Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Region | None], list[Finding]]
+Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Region | None], Surveyed]
 
-SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.findings, "unshade": static_shade.findings}
+SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.surveyed, "unshade": static_shade.surveyed}
 
 
 def survey(
@@ -27,7 +27,7 @@ def survey(
     on_progress: Callable[[float], None] | None = None,
     steps: Iterable[str] | None = None,
     hold_outs: Mapping[str, Region] | None = None,
-) -> list[Finding]:
+) -> Surveyed:
     """Everything that can be found in a shot.
 
     Parameters
@@ -44,12 +44,15 @@ def survey(
         For kinds of step, what is not to be looked at.
     """
     found: list[Finding] = []
+    notes: list[str] = []
     wanted = None if steps is None else set(steps)
     looks = [(step, look) for step, look in SURVEYS.items() if wanted is None or step in wanted]
     for done, (step, look) in enumerate(looks):
         share = (lambda part, done=done: on_progress((done + part) / len(looks))) if on_progress else None
-        found += look(volume, first, stop, share, (hold_outs or {}).get(step))
-    return told_apart(found)
+        told = look(volume, first, stop, share, (hold_outs or {}).get(step))
+        found += told.findings
+        notes += told.notes
+    return Surveyed(told_apart(found), tuple(notes))
 
 
 # A dead pixel and its spread are no larger than this many pixels more than the site itself.

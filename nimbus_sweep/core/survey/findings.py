@@ -55,3 +55,19 @@ class Finding:
     def as_json(self) -> dict[str, Any]:
         """Plain values for a JSON file."""
         return {**asdict(self), "suggested": self.convinces}
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What a survey of a shot says.
+
+    Attributes
+    ----------
+    findings : list of Finding
+        Of each kind surest first.
+    notes : tuple of str
+        What could not be told, and why, in words with numbers.
+    """
+
+    findings: list[Finding]
+    notes: tuple[str, ...] = ()

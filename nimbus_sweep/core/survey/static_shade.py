@@ -21,9 +21,10 @@ from ..parallel import mapped
 from ..regions import Key, Part, Region, Shape
 from ..shade import Veil
 from ..volume import TimeVolume
-from .findings import CONVINCES, Finding
+from .findings import CONVINCES, Finding, Surveyed
 from .light import Light, way_of
 from .shade_fit import Box, Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, prove, robust, sights
+from .shared_marks import ShadeMap
 from .travel import DISTANCES, Travel, pairs
 
 Mask = NDArray[np.bool_]
@@ -38,6 +39,8 @@ _LARGE, _HAIR = 40, 18
 _PROBE_PAIRS = 18
 _DOUBT = (0.02, 0.8)
 _LISTED = 0.3
+# Travel of the scene, in pixels, with which nothing, small marks, and the largest can be told.
+_TOO_LITTLE, _ENOUGH, _LARGEST = 8, 20, 150
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,8 @@ class ShadeMark:
         Pairs of frames in which the scene came clear of it, frames looked at.
     way : str
         ``undo``, ``borrow`` or ``surround``: what mends it.
+    map : ShadeMap or None
+        What it does to the light, for other shots of the same camera.
     """
 
     x: int
@@ -82,6 +87,7 @@ class ShadeMark:
     looked: int
     held: int
     way: str
+    map: ShadeMap | None = None
 
     @property
     def sentence(self) -> str:
@@ -115,6 +121,19 @@ class ShadeSurvey:
     marks: tuple[ShadeMark, ...] = field(default=())
     travel: float = 0.0
     noise: float = 0.0
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What could not be told for want of motion, in words."""
+        moved = f"The camera moves the scene by {self.travel:.0f} px through this shot"
+        if self.travel < _TOO_LITTLE:
+            return (
+                f"{moved}: too little to tell dust and dirt from the scene. About {_ENOUGH} px would do for small marks, and as many as a "
+                "mark is wide for larger ones. Another shot of this camera that moves may show them; or draw round them by hand.",
+            )
+        if self.travel < _LARGEST:
+            return (f"{moved}. Marks wider than that may be missed: it takes about as many pixels of travel as a mark is wide.",)
+        return ()
 
 
 @dataclass(frozen=True)
@@ -477,20 +496,26 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights) -> float:
     broad = max(2.0, 0.03 * max(inner.shape))
     own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.own, seen.scene))
     weight = (seen.weight * clear)[:, core]
-    # The scene is seen to change through it.
-    total = np.maximum(weight.sum(0), 1e-9)
-    lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
-    power = np.sqrt(float((weight * lives * lives).sum()) * float((weight * passes * passes).sum()))
-    sure *= _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75)
-    # What one half learned must explain the other.
+    # What one half learned must explain the other; who walks by is no part of it, so the middle of all pairs counts.
+    usable = weight > 6
+    misses = np.zeros_like(own)
     left = 0.0
     for half in (0, 1):
         tested = seen.half == half
         share = np.clip(blurred(veil.halves[1 - half], max(veil.smooth, 1.0)), 0, 0.95)[core]
-        before = (weight * (own - scene) ** 2)[tested].sum()
-        after = (weight * (own - scene + share * (scene - veil.level)) ** 2)[tested].sum()
-        left = max(left, float(after) / max(float(before), 1e-9))
-    return round(sure * _rise(-left, -0.7, -0.4), 3)
+        misses[tested] = own[tested] - scene[tested] + share * (scene[tested] - veil.level)
+        counted = usable & tested[:, None]
+        if not counted.any():
+            return 0.0
+        left = max(left, float(np.median(np.abs(misses[counted])) / max(np.median(np.abs((own - scene)[counted])), 1e-6)) ** 2)
+    sure *= _rise(-left, -0.7, -0.4)
+    # The scene is seen to change through it.
+    spread = 1.4826 * np.median(np.abs(misses), axis=0) + 0.5
+    weight = weight / (1 + (misses / (2 * spread)) ** 2) ** 2
+    total = np.maximum(weight.sum(0), 1e-9)
+    lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
+    power = np.sqrt(float((weight * lives * lives).sum()) * float((weight * passes * passes).sum()))
+    return round(sure * _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75), 3)
 
 
 def _mark(
@@ -539,7 +564,18 @@ def _mark(
         looked=round(proof.clear),
         held=len(light),
         way=mended,
+        map=_map_of(share, own, box, laid),
     )
+
+
+def _map_of(share: Plane, own: NDArray[np.uint8], box: Box, laid: Veil) -> ShadeMap:
+    """The mark's map, with a little room."""
+    room = cv2.dilate(own, np.ones((7, 7), np.uint8))
+    rows, cols = np.flatnonzero(room.any(1)), np.flatnonzero(room.any(0))
+    part = (share * room)[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
+    if box.step > 1:
+        part = cv2.resize(part, None, fx=box.step, fy=box.step, interpolation=cv2.INTER_LINEAR)
+    return ShadeMap.of(part, box.left + int(cols[0]) * box.step, box.top + int(rows[0]) * box.step, laid)
 
 
 _TITLES = {"dust": "Sensor dust", "hair": "Hair or fibre", "veil": "Lens dirt, a veil"}
@@ -569,6 +605,7 @@ def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
             "needed": mark.needed,
             "looked": mark.looked,
             "way": mark.way,
+            **({"map": mark.map.model_dump()} if mark.map is not None and mark.confidence >= CONVINCES else {}),
         },
     )
 
@@ -616,8 +653,9 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) ->
     )
 
 
-def findings(
+def surveyed(
     volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None
-) -> list[Finding]:
-    """The static shade of a shot as findings, surest first."""
-    return [as_finding(mark, first, stop) for mark in find(volume, on_progress, hold_out).marks]
+) -> Surveyed:
+    """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
+    told = find(volume, on_progress, hold_out)
+    return Surveyed([as_finding(mark, first, stop) for mark in told.marks], told.notes)

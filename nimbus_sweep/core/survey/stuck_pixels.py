@@ -28,7 +28,7 @@ from ..frames import PictureFormat
 from ..regions import Region
 from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
-from .findings import Finding
+from .findings import Finding, Surveyed
 from .sensor_site import SiteFit, fit_site, held_profile, held_value
 
 _SQUARE3 = np.ones((3, 3), np.uint8)
@@ -402,12 +402,12 @@ def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
     )
 
 
-def findings(
+def surveyed(
     volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None
-) -> list[Finding]:
+) -> Surveyed:
     """The stuck pixels of a shot as findings, surest first; none that lies in what is held out all the time."""
     found = find(volume, on_progress).found
     if hold_out is not None and not hold_out.changes:
         held = hold_out.mask((volume.format.height, volume.format.width))
         found = tuple(site for site in found if held[site.y, site.x] < 0.5)
-    return [as_finding(site, first, stop) for site in found]
+    return Surveyed([as_finding(site, first, stop) for site in found])

@@ -204,16 +204,19 @@ function dimRoom() {
   redraw();
 }
 
-function lift(value) {
-  // For looking only: a curve on the canvas, never in the output.
-  const gamma = 1 / (1 + value / 40);
-  const filter = value > 0 ? "url(#lift-curve)" : "none";
-  document.getElementById("lift-svg")?.remove();
-  if (value > 0) {
-    document.body.insertAdjacentHTML("beforeend", `<svg id="lift-svg" width="0" height="0" aria-hidden="true"><filter id="lift-curve" color-interpolation-filters="sRGB"><feComponentTransfer>${"RGB".split("").map((c) => `<feFunc${c} type="gamma" exponent="${gamma}"/>`).join("")}</feComponentTransfer></filter></svg>`);
+// For looking only: a curve, and what departs from its surroundings made plainer, on the canvas, never in the output.
+function lookAt() {
+  const shadows = Number(by("lift").value), local = Number(by("local").value);
+  document.getElementById("look-svg")?.remove();
+  if (shadows || local) {
+    const curve = "RGB".split("").map((c) => `<feFunc${c} type="gamma" exponent="${1 / (1 + shadows / 40)}"/>`).join("");
+    const more = local / 25;
+    const departs = local ? `<feGaussianBlur stdDeviation="24" result="around"/><feComposite in="lifted" in2="around" operator="arithmetic" k2="${1 + more}" k3="${-more}"/>` : "";
+    document.body.insertAdjacentHTML("beforeend", `<svg id="look-svg" width="0" height="0" aria-hidden="true"><filter id="look-filter" x="0" y="0" width="1" height="1" color-interpolation-filters="sRGB"><feComponentTransfer result="lifted">${curve}</feComponentTransfer>${departs}</filter></svg>`);
   }
-  for (const name of ["picture", "row", "column", "loupe"]) by(name).style.filter = filter;
-  by("lift-label").classList.toggle("lifted", value > 0);
+  for (const name of ["picture", "row", "column", "loupe"]) by(name).style.filter = shadows || local ? "url(#look-filter)" : "none";
+  by("lift-label").classList.toggle("lifted", shadows > 0);
+  by("local-label").classList.toggle("lifted", local > 0);
 }
 
 const nudge = (dx, dy) => (event) => bench.aim(bench.x + dx * (event.shiftKey ? 10 : 1), bench.y + dy * (event.shiftKey ? 10 : 1));
@@ -272,7 +275,7 @@ by("undo").onclick = () => takeBack("undo");
 by("redo").onclick = () => takeBack("redo");
 by("room").onclick = dimRoom;
 by("help-open").onclick = () => by("help").showModal();
-by("lift").oninput = (event) => lift(Number(event.target.value));
+for (const name of ["lift", "local"]) by(name).oninput = lookAt;
 by("gain").oninput = (event) => bench.set({ gain: Number(event.target.value) });
 by("gain").onchange = () => post("/settings", { gain: bench.gain }).catch(() => {});
 const mat = (value) => document.documentElement.style.setProperty("--mat", `rgb(${value} ${value} ${value})`);
