@@ -30,7 +30,7 @@ def main() -> None:
     OUT.mkdir(parents=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder))
-        for reel in range(1, 8):
+        for reel in range(1, 9):
             app.wait(reel, "intake", 240)
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
         page.goto(app.address)
@@ -102,6 +102,37 @@ def main() -> None:
         page.locator("[data-view=split]").click()
         page.evaluate("() => window.nimbusBench.set({ split: 0.82 })")
         settle(page, "unshaded", 12_000)
+        page.locator("[data-view=treated]").click()
+        page.evaluate("() => window.nimbusBench.aim(560, 330)")
+        page.locator("details.region summary").first.click()
+        page.locator("details.region[open] [data-tool=outline]").click()
+        box = page.locator("#picture").bounding_box()
+        assert box is not None
+        for x, y in ((0.3, 0.35), (0.62, 0.3), (0.7, 0.62), (0.36, 0.66)):
+            page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+            page.wait_for_timeout(350)
+        page.keyboard.press("Enter")
+        settle(page, "region", 6000)
+        page.keyboard.press("Control+z")
+        page.goto(f"{app.address}/reels/8/condition")
+        page.get_by_role("button", name="Survey this reel").click()
+        app.wait(8, "survey", 120)
+        page.wait_for_selector("li[data-finding]")
+        page.evaluate("() => window.nimbusBench.go(96)")
+        page.locator("li[data-finding]", has_text="veil").first.locator("summary").click()
+        settle(page, "veils", 5000)
+        page.get_by_role("button", name="Add step: Unshade").click()
+        app.wait(8, "analysis", 240)
+        page.goto(f"{app.address}/reels/8/delivery")
+        page.get_by_role("button", name="Render", exact=True).click()
+        app.wait(8, "render", 240)
+        page.goto(f"{app.address}/reels/8/inspection")
+        page.get_by_role("button", name="Compare the delivery").click()
+        app.wait(8, "inspection", 120)
+        page.locator("[data-view=split]").click()
+        page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
+        page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
+        settle(page, "truth", 6000)
         app.stop()
 
 

@@ -247,6 +247,85 @@ def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
     assert page.evaluate("() => document.documentElement.dataset.room") == "dim"
 
 
+def region_of(running: Running, reel: int, step: int = 0) -> dict[str, Any]:
+    with urllib.request.urlopen(f"{running.address}/reels/{reel}/steps/{step}/region?shot=0&frame=0") as answer:
+        return json.load(answer)
+
+
+def test_a_region_is_drawn_changed_and_taken_back(running: Running, page: Page) -> None:
+    running.wait(2, "intake")
+    page.goto(f"{running.address}/reels/2/treatment")
+    page.get_by_role("button", name="Add step: Region median").click()
+    place = page.locator(".step", has_text="Region median")
+    expect(place.get_by_text("nowhere yet")).to_be_visible()
+    places = page.locator(".step header").all_text_contents()
+    step = next(n for n, text in enumerate(places) if "Region median" in text)
+    place.locator("details.region summary").first.click()
+    box = page.locator("#picture").bounding_box()
+    assert box is not None
+
+    def drag(*path: tuple[float, float]) -> None:
+        for n, (x, y) in enumerate(path):
+            page.mouse.move(box["x"] + x * box["width"], box["y"] + y * box["height"])
+            if n == 0:
+                page.mouse.down()
+        page.mouse.up()
+
+    def parts(count: int) -> list[dict[str, Any]]:
+        expect(place.locator("[data-part]")).to_have_count(count, timeout=10_000)
+        return region_of(running, 2, step)["parts"]
+
+    tool = place.locator("details.region[open] [data-tool]")
+    tool.filter(has_text="Ellipse").click()
+    drag((0.2, 0.2), (0.3, 0.3), (0.4, 0.5))
+    ellipse = parts(1)[0]["shape"]
+    assert ellipse["kind"] == "ellipse"
+    assert ellipse["x"] == pytest.approx(0.3 * 1280, abs=8)
+    # It is taken hold of and moved; the cross-hair stays where it was.
+    aimed = bench(page, "x")
+    page.wait_for_timeout(400)
+    drag((0.3, 0.35), (0.4, 0.4), (0.5, 0.35))
+    page.wait_for_function(
+        "([url, x]) => fetch(url).then((a) => a.json()).then((r) => r.parts[0].shape.x > x)",
+        arg=[f"/reels/2/steps/{step}/region?shot=0&frame=0", ellipse["x"] + 200],
+    )
+    assert bench(page, "x") == aimed
+    tool.filter(has_text="Outline").click()
+    for x, y in ((0.6, 0.6), (0.8, 0.6), (0.7, 0.8)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+        page.wait_for_timeout(350)
+    page.keyboard.press("Enter")
+    assert parts(2)[1]["shape"]["kind"] == "outline"
+    tool.filter(has_text="Paint").click()
+    size = place.locator("[data-brush-said]").first
+    before = size.inner_text()
+    page.keyboard.press(".")
+    expect(size).not_to_have_text(before)
+    drag((0.1, 0.8), (0.15, 0.82), (0.2, 0.8))
+    assert parts(3)[2]["shape"]["kind"] == "stroke"
+    page.keyboard.press("Escape")
+    place.locator("[data-part] [data-choose-part]").nth(2).click()
+    page.keyboard.press("Delete")
+    parts(2)
+    page.keyboard.press("Control+z")
+    parts(3)
+    with page.expect_download() as saved:
+        place.get_by_role("link", name="Save mask").first.click()
+    assert saved.value.suggested_filename.startswith("region-")
+    page.keyboard.press("Escape")
+    # In Condition a line is drawn round a mark; with nothing chosen a drag only aims.
+    page.goto(f"{running.address}/reels/2/condition")
+    page.wait_for_function("() => document.getElementById('picture').dataset.shown")
+    marks = page.locator("[aria-label='Kept: dust, hairs and lens dirt'] li")
+    drag((0.3, 0.3), (0.35, 0.35))
+    expect(marks).to_have_count(0)
+    page.get_by_role("button", name="Ellipse round a mark").click()
+    drag((0.3, 0.3), (0.33, 0.33), (0.35, 0.36))
+    expect(marks).to_have_count(1, timeout=10_000)
+    page.keyboard.press("Control+z")
+    expect(marks).to_have_count(0)
+
+
 def test_uploading_rubbish_is_explained(running: Running, page: Page, tmp_path: Path) -> None:
     log = tmp_path / "fog-signal.mp4"
     log.write_text("0600 fog, signal sounded\n" * 500)

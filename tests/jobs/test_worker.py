@@ -14,17 +14,19 @@ from typing import Any
 
 import pytest
 
+from benchmarks.material import noisy, panned, still
 from nimbus_sweep.core import render as rendering
 from nimbus_sweep.core.cutting import set_points
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.demo.shade import shade, sprinkle
 from nimbus_sweep.jobs import work
 from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.jobs.worker import WorkerWatch
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.models import Job, Reel, Task, database, open_database
-from tests.conftest import SITES
+from tests.conftest import SITES, write_movie
 
 
 @pytest.fixture
@@ -222,6 +224,35 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
     newer = queue.put("analysis", stored, {"learns": ["other"]})
     assert newer.id != running.id
     assert Task.get_by_id(running.id).cancel, "an analysis that is out of date is stopped"
+
+
+def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path) -> None:
+    size = (400, 226)
+    marks = sprinkle(size[::-1], 4, 5, largest=11, depth=(0.35, 0.7))
+    moving = panned("coffee", 36, 5, 0.3, size)
+    held = still(panned("rocket", 12, 3, 0.3, size), 16, 5)
+    pictures = [*shade(list(moving.pictures), marks)[0], *shade(noisy(list(held.pictures), 1.0, 7), marks)[0]]
+    stored = Reel.create(
+        job=Job.create(title="Skerrow Point"), title="two", path=str(write_movie(tmp_path / "two.mkv", moving.over(pictures)))
+    )
+    assert do(data, Task.create(reel=stored, kind="intake")).state == "done"
+    assert [s.first for s in edits.shots_of(edits.current(stored))] == [0, 36]
+    # The still one first: it gains when the other has been surveyed.
+    assert do(data, Task.create(reel=stored, kind="survey", settings={"shots": [1]})).state == "done"
+    alone = edits.shot_of(stored, 1)
+    assert not edits.kept(alone)
+    assert "too little" in alone.notes[0]
+    assert do(data, Task.create(reel=stored, kind="survey", settings={"shots": [0]})).state == "done"
+    assert edits.current(stored).what == "Marks shared between shots"
+    gained = edits.kept(edits.shot_of(stored, 1))
+    assert len(gained) >= 2
+    assert all(f.numbers["shared"] == "shot 1" and f.first == 36 for f in gained)
+    dismissed = edits.shot_of(stored, 1).findings
+    dismissed[0]["state"] = "dismissed"
+    edits.change_shot(stored, "Dismissed", 1, lambda s: s.with_(findings=dismissed))
+    do(data, Task.create(reel=stored, kind="survey", settings={"shots": [1]}))
+    states = [f["state"] for f in edits.shot_of(stored, 1).findings if (f["x"], f["y"]) == (dismissed[0]["x"], dismissed[0]["y"])]
+    assert states == ["dismissed"], "what was dismissed stays so"
 
 
 def test_intake_begins_anew_when_the_worker_is_lost_in_it(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:

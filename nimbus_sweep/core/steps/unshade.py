@@ -533,9 +533,9 @@ def _doubt(fit: LossFit) -> Plane:
     return np.sqrt(blur((first - second) ** 2 / 4, 3.0)) + np.float32(1e-4)
 
 
-def _trimmed(share: Plane, doubt: Plane, inner: Plane) -> Plane:
+def _trimmed(share: Plane, doubt: Plane, inner: Plane, least: float = _LEAST) -> Plane:
     """The share of light lost where it is surely a loss: above what its doubt may feign, and part of the mark."""
-    sure = (share > np.maximum(_LEAST, 2 * doubt)) & (inner > 0)
+    sure = (share > np.maximum(least, 2 * doubt)) & (inner > 0)
     count, labels = cv2.connectedComponents(sure.astype(np.uint8), connectivity=8)
     weights = np.bincount(labels.ravel(), share.ravel(), count)
     weights[0] = 0
@@ -549,7 +549,7 @@ def _veil(seen: Sights, inner: Plane, light: Light, box: Box) -> tuple[Plane, Ve
         return None
     first, second = (blurred(h, max(fit.smooth, 1.5)) for h in fit.halves)
     doubt = np.sqrt(blur((first - second) ** 2 / 4, 4.0)) + np.float32(1e-4)
-    share = _trimmed(fit.share, doubt, inner)
+    share = _trimmed(fit.share, doubt, inner, 3 * _LEAST)
     if not share.any():
         return None
     plain = Veil(0.0, 0.0, fit.level)
