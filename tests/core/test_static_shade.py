@@ -189,6 +189,21 @@ def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
     assert max(int(np.abs(a[0].astype(int) - b[0]).max()) for a, b in zip(spoiled, mended, strict=True)) < 40
 
 
+def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) -> None:
+    source = moving("coffee", 4)
+    night = [(np.minimum(y // 14 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
+    mark = ShadeMark(200, 113, 9, 0.8, 5)
+    spoiled, masks = shade(night, [mark])
+    volume = volume_of(source, spoiled, tmp_path)
+    drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=16, down=16), SIZE[::-1], 0, len(source))
+    plan = analyse(volume, settle(UnshadeSettings(), [drawn]))
+    told = plan.ways(9)[0]
+    assert told.way != "undo"
+    assert "black" in told.low or "reach" in told.low
+    mended = treat(source, spoiled, plan)
+    assert inside(night, mended, masks[0]) > inside(night, spoiled, masks[0])
+
+
 @pytest.mark.parametrize("frames", [1, 3, 5])
 def test_a_shot_of_few_frames_is_safe(frames: int, tmp_path: Path) -> None:
     source = moving("coffee", 1)

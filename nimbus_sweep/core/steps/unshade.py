@@ -51,6 +51,8 @@ _LOST, _KEPT = 0.1, 0.22
 _DOUBTFUL = 0.6
 # A share of light below this is left alone: it changes no sample by more than rounding does.
 _LEAST = 0.006
+# Light, in codes above black, below which what a mark leaves is not given back.
+_NIGHT = 3.0
 # Largest light a picture can have, in codes, with room to spare.
 _TOP = 400.0
 
@@ -105,6 +107,8 @@ class MarkPlan:
         nothing is hidden.
     left_over : float
         Share of the disagreement with the scene that undoing leaves, 0 to 1.
+    dark : bool
+        Filled because the picture is nearly black there.
     """
 
     left: int
@@ -116,6 +120,7 @@ class MarkPlan:
     borrows: bool
     lent: tuple[Samples, ...]
     left_over: float = 0.0
+    dark: bool = False
     _made: dict[tuple[str, tuple[int, int]], Plane] = field(default_factory=dict, compare=False, repr=False)
 
     def at_cells(self, name: Literal["share", "hidden"], cells: tuple[int, int]) -> Plane:
@@ -172,7 +177,7 @@ class ShadePlan:
         for n, mark in enumerate(self.marks):
             arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
             veil = (mark.veil.gain, mark.veil.blur, mark.veil.level)
-            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil, mark.left_over])
+            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil, mark.left_over, mark.dark])
             arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
         for i, grain in enumerate(self.grain):
             arrays[f"grain.{i}"] = np.vstack([grain.levels, grain.sigma, np.full(len(grain.levels), grain.width)])
@@ -187,11 +192,11 @@ class ShadePlan:
             told = json.loads(str(stored["told"]))
             layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
             for n in range(int(stored["count"])):
-                left, top, needed, borrows, gain, spread, level, left_over = stored[f"{n}.numbers"].tolist()
+                left, top, needed, borrows, gain, spread, level, left_over, dark = stored[f"{n}.numbers"].tolist()
                 lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
                 veil = Veil(gain, spread, level)
                 maps = stored[f"{n}.share"], stored[f"{n}.hidden"]
-                marks.append(MarkPlan(int(left), int(top), *maps, veil, needed, bool(borrows), lent, left_over))
+                marks.append(MarkPlan(int(left), int(top), *maps, veil, needed, bool(borrows), lent, left_over, bool(dark)))
             grain = [stored[f"grain.{i}"] for i in range(len(layout.components))]
             return cls(
                 layout,
@@ -320,6 +325,8 @@ class ShadePlan:
         told = []
         for mark in self.marks:
             window, way, low, frames = mark.window, mark.way, "", tuple(p.number for _, p in self._lenders(mark, number))
+            if mark.dark:
+                low = "the picture is nearly black here: giving the light back would bring up noise, so it is filled"
             if way == "borrow" and not frames:
                 way = "surround"
                 low = "no frame within reach shows what is behind it"
@@ -444,7 +451,7 @@ def _plan(
     room = int(max(32, min(max(right - left, bottom - top) // 2, 48), 1.6 * narrow if mark.kind != "veil" and narrow <= _WIDE else 0)) + 16
     box = _inside(left - room, top - room, right + room, bottom + room, volume.format)
     inner = box.cut(cv2.dilate(own, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _ROOM + 1, 2 * _ROOM + 1))))
-    share, veil, hidden, left_over = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0
+    share, veil, hidden, left_over, dark = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0, False
     # Large marks are soft: what fewer pairs leave of noise is smoothed away.
     most = max(_PAIRS // 3, round(_PAIRS * min(1.0, _AREA / (box.width * box.height)))) if wanted in ("auto", "undo") else _PAIRS // 6
     seen = sights(light, way, box, marked, noise, most, narrow + 2 * _ROOM)
@@ -463,6 +470,11 @@ def _plan(
             hidden = np.clip((_KEPT - 1 + share) / (_KEPT - _LOST), 0, 1).astype(np.float32)
             # Soft to the outside only: what is hidden stays hidden, however thin it is.
             hidden = np.maximum(hidden, blurred(hidden, 0.7))
+            # So little is left of so little light that giving it back would bring up steps and noise.
+            behind = float(np.median(seen.scene[:, share > 0.5 * share.max()]))
+            dark = wanted == "auto" and veil == Veil() and behind * (1 - float(share.max())) < _NIGHT
+            if dark:
+                hidden = np.clip(share / (4 * _LEAST), 0, 1).astype(np.float32)
         elif wanted == "undo" or mark.kind == "veil":
             # What cannot be measured is left alone rather than guessed at.
             return None, rest
@@ -479,7 +491,7 @@ def _plan(
     if not hidden.any():
         box, share = _trimmed_to(box, share, 8 + round(3 * veil.blur), volume.format)
         hidden = np.zeros_like(share)
-    return MarkPlan(box.left, box.top, share, hidden.astype(np.float32), veil, narrow, borrows, lent, left_over), rest
+    return MarkPlan(box.left, box.top, share, hidden.astype(np.float32), veil, narrow, borrows, lent, left_over, dark), rest
 
 
 def _inside(left: int, top: int, right: int, bottom: int, layout: PictureFormat) -> Box:

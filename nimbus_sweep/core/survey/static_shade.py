@@ -279,6 +279,11 @@ class _Candidate:
     def narrow(self) -> int:
         return min(self.box.width, self.box.height)
 
+    def at_edge(self, shape: tuple[int, int]) -> bool:
+        """Whether it reaches the edge of a picture of that shape."""
+        box = self.box
+        return box.left <= 0 or box.top <= 0 or box.left + box.width >= shape[1] or box.top + box.height >= shape[0]
+
     def mark(self, marked: Plane) -> None:
         """Set a picture to 1 where it lies."""
         self.box.put(np.maximum(self.shape, self.box.cut(marked)), marked)
@@ -420,7 +425,8 @@ def _probed(
     kind, share, laid = "dust", 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
     confidence = _confidence(proof, c, light.shape, seen.passing, moving) * _moves(seen, needed)
     if veil is not None:
-        sure = _veil_confidence(veil, inner, seen) * _moves(seen, needed)
+        # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
+        sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * _moves(seen, needed) * _rise(seen.far / needed, 0.5, 0.9)
         if sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence):
             kind, share, confidence = "veil", veil.share, sure
             laid = Veil(0.0, 0.0, veil.level)
@@ -448,8 +454,7 @@ def _rise(value: float, low: float, high: float) -> float:
 
 def _confidence(proof: Proof, c: _Candidate, shape: tuple[int, int], passing: float, moving: float) -> float:
     """How sure a loss of light is a mark's and not the scene's."""
-    box = c.box
-    edge = box.left <= 0 or box.top <= 0 or box.left + box.width >= shape[1] or box.top + box.height >= shape[0]
+    edge = c.at_edge(shape)
     sure = _rise(proof.depth, 0.03, 0.09)
     sure *= _rise(proof.agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
     sure *= _rise(proof.stands_out, 3, 9)
@@ -479,7 +484,7 @@ def _moves(seen: Sights, needed: float) -> float:
     return _rise(seen.passing, 0.75, 0.95) * _rise(seen.far, 8, 20) * _rise(seen.far / needed, 0.3, 0.6)
 
 
-def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights) -> float:
+def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> float:
     inside = inner > 0.5
     first, second = (blurred(h, max(veil.smooth, 1.5)) for h in veil.halves)
     if inside.sum() < 9 or veil.share.max() < 0.08:
@@ -489,7 +494,7 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights) -> float:
     usual = float(np.sqrt(np.mean(((first + second) / 2)[ring] ** 2))) if ring.any() else 1.0
     core = inside & (veil.share > 0.5 * veil.share.max())
     clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
-    sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, 0.6, 0.9)
+    sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
     sure *= _rise(-_soft(veil.share), -0.2, -0.12)
     sure *= _rise(float(clear.sum(0)[core].mean()), 0.8, 2.5) * _rise(float(veil.share.max()) / max(usual, 0.005), 3, 8)
     # Only broad light is drawn towards the veil's own; how its fine detail fares is not looked at.
