@@ -13,11 +13,13 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from .motion import Plane, agreement, blur, carried, flow, grid, inside, look, spread
+from .motion import Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
 
 _LENT = 4
 # Codes by which a lent picture may miss the surroundings before its own kind of fill is trusted as much.
 _DOUBT = 6.0
+# Pixels of the shorter side from which motion is looked for at half the size.
+_HALVED = 100
 
 
 @dataclass(frozen=True)
@@ -91,16 +93,12 @@ def filled(light: Plane, planes: tuple[Plane, ...], hidden: Plane, lent: Sequenc
     borrowed = np.zeros_like(total)
     places = grid(light.shape)
     near = cv2.dilate(hidden, np.ones((7, 7), np.uint8))
-    mine = look(light * (1 - near) + base * near, noise)
+    # Motion about a large hole is smooth enough to be measured on a picture half the size.
+    step = 2 if min(light.shape) >= _HALVED else 1
+    small = _Around(hidden, near, places, step)
+    mine = look(small.of(light, base), noise / step)
     for other in lent:
-        theirs = look(other.light * (1 - near) + surround(other.light, hidden) * near, noise)
-        start = np.full((*light.shape, 2), other.shift, np.float32)
-        there, back = flow(mine.gray, theirs.gray, start), flow(theirs.gray, mine.gray, -start)
-        trust = agreement(there, back, places) * mine.texture * (1 - near) * inside(there, places)
-        trust *= 1 - np.clip(carried(near, there, places, smooth=False), 0, 1)
-        motion, support = spread(there, trust, scales=(6.0, 16.0, 40.0, 100.0), step=2)
-        if float(support.max()) < 1e-3:
-            motion = start
+        motion = small.motion(mine, look(small.of(other.light), noise / step), other.shift)
         valid = inside(motion, places) * (carried(hidden, motion, places, smooth=False) < 0.02)
         scene = carried(other.light, motion, places)
         sound = (1 - near) * valid * (1 - np.clip(carried(near, motion, places, smooth=False), 0, 1))
@@ -112,14 +110,48 @@ def filled(light: Plane, planes: tuple[Plane, ...], hidden: Plane, lent: Sequenc
         doubt = blur(miss.astype(np.float32), 6) / np.maximum(blur(sound.astype(np.float32), 6), 1e-3) + 0.25
         weight = (valid / (doubt + noise * noise) ** 2 * (_DOUBT + noise) ** 2).astype(np.float32)
         for n, plane in enumerate(other.planes):
-            step = light.shape[1] / plane.shape[1]
-            at = cv2.resize(motion, plane.shape[::-1], interpolation=cv2.INTER_AREA) / np.float32(step)
+            cells = light.shape[1] / plane.shape[1]
+            at = cv2.resize(motion, plane.shape[::-1], interpolation=cv2.INTER_AREA) / np.float32(cells)
             sums[n] += carried(plane, at) * np.float32(level if n == 0 else 1) * _at(weight, plane.shape)
         total += weight
         squares += weight * weight
         borrowed += weight
     made = tuple(s / _at(total, s.shape) for s in sums)
     return Fill(made, borrowed / total, np.sqrt(squares) / total)
+
+
+class _Around:
+    """The surroundings of a hole, `step` times smaller, from which motion is carried into it."""
+
+    def __init__(self, hidden: Plane, near: Plane, places: Plane, step: int) -> None:
+        self.step, self.shape = step, hidden.shape
+        self.size = (hidden.shape[1] // step, hidden.shape[0] // step)
+        self.hidden = self._reduced(hidden)
+        self.near = near if step == 1 else cv2.dilate(self.hidden, np.ones((5, 5), np.uint8))
+        self.places = places if step == 1 else grid(self.hidden.shape)
+
+    def _reduced(self, plane: Plane) -> Plane:
+        return plane if self.step == 1 else cv2.resize(plane, self.size, interpolation=cv2.INTER_AREA)
+
+    def of(self, light: Plane, base: Plane | None = None) -> Plane:
+        """A picture with the hole filled from around it, so that what hides the scene does not tell its motion."""
+        reduced = self._reduced(light)
+        made = surround(reduced, self.hidden) if base is None else self._reduced(base)
+        return reduced * (1 - self.near) + made * self.near
+
+    def motion(self, mine: Look, theirs: Look, shift: tuple[float, float]) -> Plane:
+        """Where each pixel of the place lies in another frame, by what moves around the hole: (height, width, 2)."""
+        start = np.full((*self.near.shape, 2), shift, np.float32) / np.float32(self.step)
+        there, back = flow(mine.gray, theirs.gray, start), flow(theirs.gray, mine.gray, -start)
+        trust = agreement(there, back, self.places) * mine.texture * (1 - self.near) * inside(there, self.places)
+        trust *= 1 - np.clip(carried(self.near, there, self.places, smooth=False), 0, 1)
+        scales = tuple(s / self.step for s in (6.0, 16.0, 40.0, 100.0))
+        found, support = spread(there, trust, scales=scales, step=2)
+        if float(support.max()) < 1e-3:
+            found = start
+        if self.step == 1:
+            return found
+        return cv2.resize(found, self.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(self.step)
 
 
 def _at(plane: Plane, shape: tuple[int, ...]) -> Plane:

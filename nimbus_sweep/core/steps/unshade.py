@@ -472,7 +472,7 @@ def _plan(
             hidden = np.maximum(hidden, blurred(hidden, 0.7))
             # So little is left of so little light that giving it back would bring up steps and noise.
             behind = float(np.median(seen.scene[:, share > 0.5 * share.max()]))
-            dark = wanted == "auto" and veil == Veil() and behind * (1 - float(share.max())) < _NIGHT
+            dark = wanted == "auto" and veil == Veil() and behind * max(_KEPT, 1 - float(share.max())) < _NIGHT
             if dark:
                 hidden = np.clip(share / (4 * _LEAST), 0, 1).astype(np.float32)
         elif wanted == "undo" or mark.kind == "veil":
