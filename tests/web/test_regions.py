@@ -153,6 +153,7 @@ def test_what_cannot_be_is_refused_in_words(desk: Desk, at: str) -> None:
     assert desk.client.post(f"{at}/mask?shot=0", data=b"", headers=ASKED).status_code == 422
     assert desk.post(f"{at}/parts?shot=0", {"shape": {"kind": "star"}}).status_code == 400
     assert desk.post(f"{at}/parts?shot=0", {"shape": ELLIPSE | {"across": -3}}).status_code == 400
+    assert desk.post(f"{at}/parts?shot=0", {"shape": ELLIPSE, "frame": "noon"}).status_code == 400
     assert desk.post(f"{at}/parts/3?shot=0", {"shape": ELLIPSE, "frame": 0}).status_code == 404
     desk.post(f"{at}/parts?shot=0", {"shape": ELLIPSE, "frame": 0})
     assert desk.post(f"{at}/parts/0?shot=0", {"shape": OUTLINE, "frame": 0}).status_code == 409, "a shape stays of its kind"

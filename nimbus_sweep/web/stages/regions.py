@@ -118,7 +118,8 @@ def along_time(reel_id: int, index: int, which: str, kind: str, at: int) -> Resp
 def add(reel_id: int, index: int, which: str) -> Response:
     """Add a shape."""
     sent, shape = body(), shape_named()
-    part = Part(keys=(Key(frame=max(0, int(sent.get("frame") or 0)), shape=shape),), takes=bool(sent.get("takes")))
+    frame = max(0, whole(sent, "frame")) if "frame" in sent else 0
+    part = Part(keys=(Key(frame=frame, shape=shape),), takes=bool(sent.get("takes")))
     region = _with_parts(reel_id, index, which, "Drew a shape" if not part.takes else "Took a shape away", lambda parts: parts.append(part))
     return jsonify(part=len(region.parts) - 1)
 
