@@ -100,7 +100,7 @@ def main() -> None:
         page.goto(f"{app.address}/reels/7/treatment")
         page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
         page.locator("[data-view=split]").click()
-        page.evaluate("() => window.nimbusBench.set({ split: 0.82 })")
+        page.evaluate("() => { window.nimbusBench.aim(1062, 276); window.nimbusBench.set({ split: 0.7 }); }")
         settle(page, "unshaded", 12_000)
         page.locator("[data-view=treated]").click()
         page.evaluate("() => window.nimbusBench.aim(560, 330)")
