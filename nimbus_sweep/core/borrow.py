@@ -13,13 +13,11 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from .motion import Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
+from .motion import HALVED, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
 
 _LENT = 4
 # Codes by which a lent picture may miss the surroundings before its own kind of fill is trusted as much.
 _DOUBT = 6.0
-# Pixels of the shorter side from which motion is looked for at half the size.
-_HALVED = 100
 
 
 @dataclass(frozen=True)
@@ -93,8 +91,7 @@ def filled(light: Plane, planes: tuple[Plane, ...], hidden: Plane, lent: Sequenc
     borrowed = np.zeros_like(total)
     places = grid(light.shape)
     near = cv2.dilate(hidden, np.ones((7, 7), np.uint8))
-    # Motion about a large hole is smooth enough to be measured on a picture half the size.
-    step = 2 if min(light.shape) >= _HALVED else 1
+    step = 2 if min(light.shape) >= HALVED else 1
     small = _Around(hidden, near, places, step)
     mine = look(small.of(light, base), noise / step)
     for other in lent:

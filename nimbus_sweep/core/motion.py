@@ -22,7 +22,9 @@ Gray = NDArray[np.uint8]
 _AGREES = 0.5
 # Below this many pixels each way the method has too few levels; it has been seen to crash.
 _SMALLEST = 64
-_SCALES = (8.0, 20.0, 48.0, 120.0)
+# Pixels of the shorter side from which motion about a mark is smooth enough to be measured at half the size.
+HALVED = 100
+SCALES = (8.0, 20.0, 48.0, 120.0)
 
 
 def blur(plane: Plane, sigma: float) -> Plane:
@@ -115,7 +117,7 @@ def agreement(there: Field, back: Field, places: Field) -> Plane:
     return 1 / (1 + far * far)
 
 
-def spread(values: Field, weight: Plane, scales: tuple[float, ...] = _SCALES, step: int = 4) -> tuple[Field, Plane]:
+def spread(values: Field, weight: Plane, scales: tuple[float, ...] = SCALES, step: int = 4) -> tuple[Field, Plane]:
     """Fill in what has no weight from around, from the nearest scale that has support.
 
     Parameters

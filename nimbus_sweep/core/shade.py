@@ -6,7 +6,7 @@ copy of the picture, `g` times as bright, and light of its own, `c`. Dust has ne
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -31,6 +31,11 @@ def zero_of(component: Component, colour: Colour) -> float:
     return 0.0
 
 
+def is_logarithmic(colour: Colour) -> bool:
+    """Whether samples are logarithms of light, as in a film scan's density."""
+    return colour.transfer == 9
+
+
 # Density from black to white of a logarithmic film scan (common practice, no source).
 _DENSITY = 2.0
 
@@ -38,7 +43,7 @@ _DENSITY = 2.0
 def light_of(samples: Samples, component: Component, colour: Colour) -> Plane:
     """Samples as light, or colour, in 8-bit codes above their zero: what a loss of light multiplies."""
     value = (samples.astype(np.float32) - np.float32(zero_of(component, colour))) / np.float32(component.code)
-    if colour.transfer == 9 and not component.is_chroma:
+    if is_logarithmic(colour) and not component.is_chroma:
         value = 255 * 10 ** ((value - 255) * np.float32(_DENSITY / 255))
     return value
 
@@ -46,7 +51,7 @@ def light_of(samples: Samples, component: Component, colour: Colour) -> Plane:
 def samples_of(light: Plane, component: Component, colour: Colour, dtype: np.dtype[Any]) -> Samples:
     """The inverse of `light_of`: the nearest samples that can be held."""
     value = light
-    if colour.transfer == 9 and not component.is_chroma:
+    if is_logarithmic(colour) and not component.is_chroma:
         value = 255 + np.log10(np.maximum(light, 1e-3) / 255) * np.float32(255 / _DENSITY)
     return component.samples(value.astype(np.float64) * component.code + zero_of(component, colour), dtype)
 
@@ -63,11 +68,20 @@ class Veil:
         Standard deviation in pixels; 0 for none.
     level : float
         `c` in 8-bit codes above black.
+    tint : tuple of float
+        The same for each component of the picture, about its zero; empty for a grey veil.
     """
 
     gain: float = 0.0
     blur: float = 0.0
     level: float = 0.0
+    tint: tuple[float, ...] = ()
+
+    def of(self, index: int, component: Component) -> Veil:
+        """What it lays over one component."""
+        if index < len(self.tint):
+            return replace(self, level=self.tint[index])
+        return replace(self, level=0.0) if component.is_chroma else self
 
 
 def undone(light: Plane, share: Plane, veil: Veil, pixels: float = 1.0, top: float = np.inf) -> Plane:

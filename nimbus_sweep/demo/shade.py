@@ -37,6 +37,8 @@ class ShadeMark:
         Points of a hair about its centre; empty for a disc.
     gain, level, blur : float
         `g`, `c` in 8-bit codes and the blur's standard deviation in pixels, of a veil; zero for dust.
+    tint : tuple of float
+        `c` of the two colour differences.
     """
 
     x: float
@@ -50,6 +52,7 @@ class ShadeMark:
     gain: float = 0.0
     level: float = 0.0
     blur: float = 0.0
+    tint: tuple[float, float] = (0.0, 0.0)
 
     @property
     def veils(self) -> bool:
@@ -104,7 +107,7 @@ def shade(frames: Sequence[Planes], marks: Sequence[ShadeMark]) -> tuple[list[Pl
             box = np.s_[top : rows.max() + room + 1, left : cols.max() + room + 1]
             for frame in spoiled:
                 s = frame[p][box].astype(np.float32) - zero
-                veil = mark.gain * (cv2.GaussianBlur(s, (0, 0), blur) if blur else s) + (mark.level if p == 0 else 0)
+                veil = mark.gain * (cv2.GaussianBlur(s, (0, 0), blur) if blur else s) + (mark.level, *mark.tint)[p]
                 new = np.clip(np.rint(s * (1 - a[box]) + a[box] * veil + zero), 0, 255).astype(np.uint8)
                 masks[p][box] |= new != frame[p][box]
                 frame[p][box] = new

@@ -42,10 +42,11 @@ def as_known(mark: ShadeMark) -> Finding:
 
 def test_a_map_is_kept_as_it_is() -> None:
     share = sprinkle(SIZE[::-1], 1, 4)[0].share(SIZE[::-1])[40:200, 30:300]
-    kept = ShadeMap.of(share, 30, 40, Veil(0.3, 4.0, 51.25))
+    veil = Veil(0.3, 4.0, 51.25, (51.25, -3.5, 7.0))
+    kept = ShadeMap.of(share, 30, 40, veil)
     again = ShadeMap.model_validate_json(kept.model_dump_json())
     assert np.abs(again.share - share).max() < 0.02
-    assert again.veil == Veil(0.3, 4.0, 51.25)
+    assert again.veil == veil
     assert again.on(SIZE[::-1])[40:200, 30:300] == pytest.approx(again.share)
     small = ShadeMap.of(share[:30, :30], -5, -5, Veil())
     assert np.abs(small.share - share[:30, :30]).max() < 1e-3

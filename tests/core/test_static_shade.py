@@ -244,6 +244,25 @@ def test_a_veil_is_told_from_dust_and_undone(tmp_path: Path) -> None:
     assert inside(truth, mended, masks[0]) > max(38, inside(truth, spoiled, masks[0]) + 8)
 
 
+@pytest.mark.parametrize("tint", [(0.0, 0.0), (14.0, -9.0)])
+def test_the_colour_of_a_veil_is_taken_off_with_it(tint: tuple[float, float], tmp_path: Path) -> None:
+    source = panned("chelsea", 48, 5, 0.45, SIZE)
+    truth = list(source.pictures)
+    spoiled, masks = shade(truth, [ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4, tint=tint)])
+    volume = volume_of(source, spoiled, tmp_path)
+    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    assert np.sign(np.round(plan.marks[0].veil.tint[1:], -1)).tolist() == np.sign(tint).tolist()
+    plan.save(tmp_path / "plan.npz")
+    assert ShadePlan.load(tmp_path / "plan.npz").marks[0].veil == plan.marks[0].veil
+    mended = treat(source, spoiled, plan)
+    for p in (1, 2):
+        before, after = (
+            float(peak_signal_noise_ratio(*(np.stack([f[p][masks[p]] for f in one]) for one in (truth, other)), data_range=255))
+            for other in (spoiled, mended)
+        )
+        assert after > max(39, before + (8 if any(tint) else -0.5)), (p, before, after)
+
+
 def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     mark = ShadeMark(240, 130, 7, 0.5, 5)

@@ -27,9 +27,10 @@ from ..motion import Plane, blur
 from ..parallel import mapped
 from ..regions import Region
 from ..shade import Veil, light_of, samples_of, undone
+from ..survey.box import Box
 from ..survey.findings import Finding
 from ..survey.light import Light, way_of
-from ..survey.shade_fit import Box, LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
+from ..survey.shade_fit import LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
 from ..survey.shared_marks import ShadeMap
 from ..survey.travel import Travel
 from ..volume import TimeVolume
@@ -176,8 +177,8 @@ class ShadePlan:
         arrays: dict[str, Any] = {"numbers": self.numbers, "moves": self.moves, "told": np.array(told)}
         for n, mark in enumerate(self.marks):
             arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
-            veil = (mark.veil.gain, mark.veil.blur, mark.veil.level)
-            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, *veil, mark.left_over, mark.dark])
+            veil = (mark.veil.gain, mark.veil.blur, mark.veil.level, *mark.veil.tint)
+            arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, mark.left_over, mark.dark, *veil])
             arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
         for i, grain in enumerate(self.grain):
             arrays[f"grain.{i}"] = np.vstack([grain.levels, grain.sigma, np.full(len(grain.levels), grain.width)])
@@ -192,9 +193,9 @@ class ShadePlan:
             told = json.loads(str(stored["told"]))
             layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
             for n in range(int(stored["count"])):
-                left, top, needed, borrows, gain, spread, level, left_over, dark = stored[f"{n}.numbers"].tolist()
+                left, top, needed, borrows, left_over, dark, gain, spread, level, *tint = stored[f"{n}.numbers"].tolist()
                 lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
-                veil = Veil(gain, spread, level)
+                veil = Veil(gain, spread, level, tuple(tint))
                 maps = stored[f"{n}.share"], stored[f"{n}.hidden"]
                 marks.append(MarkPlan(int(left), int(top), *maps, veil, needed, bool(borrows), lent, left_over, bool(dark)))
             grain = [stored[f"grain.{i}"] for i in range(len(layout.components))]
@@ -289,8 +290,7 @@ class ShadePlan:
     def _given_back(self, mark: MarkPlan, light: Plane, index: int) -> Plane:
         """Light of a component with what the mark dims, or lays over it, undone."""
         cells = self.layout.subsampling(index)
-        veil = replace(mark.veil, level=0.0) if self.layout.components[index].is_chroma else mark.veil
-        return undone(light, mark.at_cells("share", cells), veil, cells[0], _TOP)
+        return undone(light, mark.at_cells("share", cells), mark.veil.of(index, self.layout.components[index]), cells[0], _TOP)
 
     def _lightest(self, colours: list[int]) -> int:
         """The place, among the colours, of the component that is looked at for motion: luma, or green."""
@@ -464,6 +464,8 @@ def _plan(
             hidden = np.clip((_KEPT - 1 + share) / (_KEPT - _LOST), 0, 1).astype(np.float32)
         elif measured is not None and seen is not None:
             share, veil = measured
+            if veil.level:
+                veil = replace(veil, tint=_tint(volume, seen, box, share, veil))
             # Noise would be left by the best of repairs: the mean distance of two frames of it.
             noisy = 2 / np.sqrt(np.pi) * min(rest, 1e3)
             left_over = max(0.0, _error(seen, share, veil) - noisy) / max(_error_as_is(seen, share) - noisy, 0.5)
@@ -577,6 +579,41 @@ def _veil(seen: Sights, inner: Plane, light: Light, box: Box) -> tuple[Plane, Ve
             if error < 0.97 * left:
                 best, left = (a, veil), error
     return best if _helps(seen, *best) else None
+
+
+def _tint(volume: TimeVolume, seen: Sights, box: Box, share: Plane, veil: Veil) -> tuple[float, ...]:
+    """The light a veil lays over each component: what a robust fit of its own samples on the scene's leaves over."""
+    levels = []
+    for index, component in enumerate(volume.format.components):
+        if component.name in ("Y", "A"):
+            levels.append(veil.level)
+            continue
+        cells = volume.format.subsampling(index)
+        stack = volume.component_stack(index)
+        rows, cols = (
+            slice(at // c, -(-(at + size) // c)) for at, size, c in ((box.top, box.height, cells[1]), (box.left, box.width, cells[0]))
+        )
+        a = _scaled(share, cells)
+        core = a > 0.3 * a.max()
+        misses, weights, drawn = [], [], []
+        for n in range(0, len(seen), max(1, len(seen) // 24)):
+            one, other = (light_of(stack[k], component, volume.colour) for k in seen.frames[n])
+            corner = np.array([box.left + 0.5, box.top + 0.5])
+            at = (cv2.resize(seen.at[n], a.shape[::-1], interpolation=cv2.INTER_AREA) + corner) / cells - 0.5
+            scene = cv2.remap(other, at.astype(np.float32), None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            covered = cv2.remap(share, seen.at[n], None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+            misses.append((one[rows, cols] - scene * (1 - a * (1 - veil.gain)))[core])
+            weights.append(_scaled(seen.weight[n] * (covered < 0.02), cells)[core])
+            drawn.append(a[core])
+        miss, weight, lever = (np.concatenate(v) for v in (misses, weights, drawn))
+        level = 0.0
+        for _ in range(8):
+            left = np.abs(miss - lever * level)
+            scale = 1.4826 * float(np.median(left)) + 0.2
+            kept = weight / (1 + (left / (2 * scale)) ** 2) ** 2
+            level = float((kept * lever * miss).sum() / max(float((kept * lever * lever).sum()), 1e-9))
+        levels.append(level)
+    return tuple(levels)
 
 
 def _error(seen: Sights, share: Plane, veil: Veil) -> float:

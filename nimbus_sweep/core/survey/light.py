@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import lru_cache
 
 import cv2
 import numpy as np
 
+from ..frames import Samples
 from ..motion import Field, Plane, carried
+from ..parallel import mapped
 from ..regions import Region
-from ..shade import light_of
+from ..shade import is_logarithmic, light_of
 from ..volume import TimeVolume
+from .box import Box
 from .travel import Travel, travel
 
 _TRAVEL_WIDTH = 200
@@ -34,6 +38,7 @@ class Light:
         self.shape = (layout.height, layout.width)
         names = [c.name for c in layout.components]
         self._mixed = [(names.index(n), w) for n, w in (("R", 0.2126), ("G", 0.7152), ("B", 0.0722))] if "G" in names else [(0, 1.0)]
+        self._logarithmic = is_logarithmic(volume.colour)
         self._whole = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
 
     def __len__(self) -> int:
@@ -44,17 +49,32 @@ class Light:
         return self._whole(at)
 
     def _read(self, at: int) -> Plane:
-        total = np.zeros(self.shape, np.float32)
-        for index, weight in self._mixed:
-            samples = self.volume.component_stack(index)[at]
-            total += np.float32(weight) * light_of(samples, self.volume.format.components[index], self.volume.colour)
-        return total
+        return self._mixed_of(at, lambda samples: samples)
+
+    def _mixed_of(self, at: int, taken: Callable[[Samples], Samples]) -> Plane:
+        """Light of what is taken of the components' samples."""
+        lights = [
+            np.float32(weight)
+            * light_of(taken(self.volume.component_stack(index)[at]), self.volume.format.components[index], self.volume.colour)
+            for index, weight in self._mixed
+        ]
+        return lights[0] if len(lights) == 1 else np.sum(lights, axis=0)
+
+    def part(self, at: int, box: Box) -> Plane:
+        """The same within a box, at the size the box is looked at."""
+        return box.reduced(self._mixed_of(at, box.samples))
 
     def small(self, at: int, factor: int) -> Plane:
         """The same, `factor` times smaller."""
-        plane = self(at)
-        height, width = self.shape
-        return cv2.resize(plane, (width // factor, height // factor), interpolation=cv2.INTER_AREA) if factor > 1 else plane
+        if factor == 1:
+            return self(at)
+        size = (self.shape[1] // factor, self.shape[0] // factor)
+
+        def smaller(samples: Samples) -> Samples:
+            return cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+
+        # Means of samples are means of light unless the samples are logarithms.
+        return smaller(self(at)) if self._logarithmic else self._mixed_of(at, smaller)
 
     def usable(self, at: int) -> Plane | None:
         """1 where held frame `at` may be looked at, 0 where it is held out: (height, width); None for everywhere."""
@@ -90,7 +110,7 @@ def way_of(light: Light, noise: float) -> Travel:
     """The camera's way through the shot."""
     height, width = light.shape
     factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
-    small = [light.small(n, factor) for n in range(len(light))]
+    small = list(mapped(lambda n: light.small(n, factor), range(len(light))))
     usable = [light.usable(n) for n in range(len(light))]
     masks = [None if m is None else cv2.resize(m, small[0].shape[::-1], interpolation=cv2.INTER_AREA) for m in usable]
     return travel(small, noise / 2, (width, height), masks)

@@ -8,7 +8,8 @@ far to trust it and how far to smooth it (cross-validation: Stone 1974).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from functools import cache
 from itertools import pairwise
 from typing import Any
 
@@ -16,7 +17,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..motion import Field, Plane, agreement, blur, carried, flow, grid, look, spread
+from ..motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
+from .box import Box
 from .light import Light
 from .travel import Travel, pairs
 
@@ -25,48 +27,6 @@ _SMOOTH = (0.0, 0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)
 # Below this many codes of light a ratio says little.
 _DARK = 4.0
 _FLOOR = 0.5
-
-
-@dataclass(frozen=True)
-class Box:
-    """A rectangle that may stick out of the picture, looked at `step` times smaller."""
-
-    left: int
-    top: int
-    width: int
-    height: int
-    step: int = 1
-
-    @property
-    def shape(self) -> tuple[int, int]:
-        """Rows and columns as it is looked at."""
-        return self.height // self.step, self.width // self.step
-
-    def moved(self, across: int, down: int) -> Box:
-        """The same rectangle elsewhere."""
-        return replace(self, left=self.left + across, top=self.top + down)
-
-    def cut(self, plane: Plane) -> Plane:
-        """Its part of a picture; beyond the edge the last samples go on."""
-        height, width = plane.shape
-        rows = np.clip(np.arange(self.top, self.top + self.shape[0] * self.step), 0, height - 1)
-        cols = np.clip(np.arange(self.left, self.left + self.shape[1] * self.step), 0, width - 1)
-        part = plane[rows[:, None], cols[None]]
-        return part if self.step == 1 else cv2.resize(part, self.shape[::-1], interpolation=cv2.INTER_AREA)
-
-    def on(self, shape: tuple[int, int]) -> Plane:
-        """1 where it lies on a picture of that shape, else 0."""
-        rows = self.top + self.step * np.arange(self.shape[0])
-        cols = self.left + self.step * np.arange(self.shape[1])
-        inside = ((rows >= 0) & (rows + self.step <= shape[0]))[:, None] & ((cols >= 0) & (cols + self.step <= shape[1]))[None]
-        return inside.astype(np.float32)
-
-    def put(self, part: Plane, plane: Plane) -> None:
-        """Write its part back into a picture, where it lies on it; only at full size."""
-        height, width = plane.shape
-        y0, x0 = max(0, self.top), max(0, self.left)
-        y1, x1 = min(height, self.top + self.height), min(width, self.left + self.width)
-        plane[y0:y1, x0:x1] = part[y0 - self.top : y1 - self.top, x0 - self.left : x1 - self.left]
 
 
 @dataclass(frozen=True)
@@ -83,6 +43,8 @@ class Sights:
         How far the pair is to be trusted there.
     at : ndarray, float32, (pairs, rows, columns, 2)
         Where in the box the scene point lay in the other frame.
+    frames : ndarray, int, (pairs, 2)
+        The held frames of each: the one looked at, and the other.
     half : ndarray, int
         Which half of the evidence a pair belongs to.
     far : float
@@ -99,6 +61,7 @@ class Sights:
     scene: Stack
     weight: Stack
     at: NDArray[np.float32]
+    frames: NDArray[np.int64]
     half: NDArray[np.int64]
     far: float
     passing: float
@@ -138,6 +101,14 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
     """
     middle = (box.left + box.width / 2, box.top + box.height / 2)
     places = grid(box.shape)
+    # For a first look at a large mark, motion is measured on a picture half the size.
+    half = 2 if not fine and min(box.shape) >= HALVED else 1
+    size = (box.shape[1] // half, box.shape[0] // half)
+    coarse = places if half == 1 else grid(size[::-1])
+
+    def halved(plane: Plane) -> Plane:
+        return plane if half == 1 else cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+
     inner = box.cut(marked)
     wide = np.ones((9, 9), np.uint8)
     near = cv2.dilate(inner, wide)
@@ -145,38 +116,46 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
     passing: list[float] = []
     rest: list[float] = []
     found: list[tuple[Plane, Plane, Plane, Field]] = []
+    frames: list[tuple[int, int]] = []
     halves: list[int] = []
     furthest = 0.0
+
+    @cache
+    def seen_at(p: int) -> tuple[Plane, Look]:
+        own = light.part(p, box)
+        return own, look(halved(own), noise / half)
+
     for n, (i, j) in enumerate(pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)):
         for p, q in ((i, j), (j, i)):
             across, down = (round(v / box.step) * box.step for v in way.shift(p, q, *middle))
             away = box.moved(across, down)
-            one, whole = light(p), light(q).shape
-            on, there_on = box.on(whole), away.on(whole)
+            on, there_on = box.on(light.shape), away.on(light.shape)
             if there_on.mean() < 0.3:
                 continue
-            own, other = box.cut(one), away.cut(light(q))
-            mine, theirs = look(own, noise), look(other, noise)
+            (own, mine), other = seen_at(p), light.part(q, away)
+            theirs = look(halved(other), noise / half)
             there, back = flow(mine.gray, theirs.gray, fine=fine), flow(theirs.gray, mine.gray, fine=fine)
             hidden = away.cut(marked)
-            trust = agreement(there, back, places) * mine.texture * on * (1 - near)
-            trust *= 1 - np.clip(carried(cv2.dilate(hidden, wide), there, places, smooth=False), 0, 1)
-            trust *= carried(there_on, there, places, smooth=False)
+            trust = agreement(there, back, coarse) * mine.texture * halved(on * (1 - near))
+            trust *= 1 - _fetched(halved(cv2.dilate(hidden, wide)), there, coarse)
+            trust *= _fetched(halved(there_on), there, coarse)
             mine_seen, theirs_seen = light.usable(p), light.usable(q)
             seen_there = None if theirs_seen is None else away.cut(theirs_seen)
             if mine_seen is not None and seen_there is not None:
                 on = on * box.cut(mine_seen)
-                trust *= box.cut(mine_seen) * (carried(seen_there, there, places, smooth=False) > 0.99)
-            filled, support = spread(there, trust, step=2)
+                trust *= halved(box.cut(mine_seen)) * (_fetched(halved(seen_there), there, coarse) > 0.99)
+            filled, support = spread(there, trust, tuple(scale / half for scale in SCALES), step=2)
             if float(support.max()) < 1e-3:
                 continue
             dense = np.clip(2 * trust - 0.5, 0, 1)[..., None]
             used = dense * there + (1 - dense) * filled
+            if half > 1:
+                used = cv2.resize(used, box.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(half)
             scene = carried(other, used, places)
-            usable = on * (carried(there_on, used, places, smooth=False) > 0.99)
+            usable = on * (_fetched(there_on, used, places) > 0.99)
             if seen_there is not None:
-                usable = usable * (carried(seen_there, used, places, smooth=False) > 0.99)
-            sound = usable * (1 - inner) * (1 - np.clip(carried(hidden, used, places, smooth=False), 0, 1))
+                usable = usable * (_fetched(seen_there, used, places) > 0.99)
+            sound = usable * (1 - inner) * (1 - _fetched(hidden, used, places))
             miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
             miss = _mean(np.minimum(miss, 0.25), sound, 10)
             came = used + np.array([across / box.step, down / box.step], np.float32)
@@ -185,10 +164,11 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
             furthest = max(furthest, float(np.median(distance)))
             around = (sound * ring) > 0.5
             if around.sum() > 20:
-                unmoved = float(np.abs(own - box.cut(light(q)))[around].mean())
+                unmoved = float(np.abs(own - light.part(q, box))[around].mean())
                 rest.append(1.4826 / np.sqrt(2) * float(np.median(np.abs(own - scene)[around])))
                 passing.append((unmoved + 0.1) / (float(np.abs(own - scene)[around].mean()) + 0.1))
             found.append((own, scene, weight.astype(np.float32), (places + came).astype(np.float32)))
+            frames.append((p, q))
             halves.append(n % 2)
     if len(found) < 4:
         return None
@@ -198,11 +178,19 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
         stacks[1],
         stacks[2],
         stacks[3],
+        np.array(frames),
         np.array(halves),
         furthest,
         float(np.median(passing)) if passing else 0.0,
         float(np.median(rest)) if rest else np.inf,
     )
+
+
+def _fetched(mask: Plane, motion: Field, places: Field) -> Plane:
+    """A mask carried along motion, 0 to 1; one that is the same everywhere is itself."""
+    if mask.min() == mask.max():
+        return mask
+    return np.clip(carried(mask, motion, places, smooth=False), 0, 1)
 
 
 def _mean(plane: Plane, weight: Plane, sigma: float) -> Plane:
@@ -214,14 +202,28 @@ def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) 
     """Robust weighted mean along the first axis, and the weight that bore it."""
     # Medians only start it off; a part of the values is enough for that.
     some = values[:: max(1, len(values) // 20)]
-    centre = np.median(some, axis=0)
-    scale = np.maximum(1.4826 * np.median(np.abs(some - centre), axis=0), least)
+    centre = median(some)
+    scale = np.maximum(1.4826 * median(np.abs(some - centre)), least)
     kept = weight
     for n in range(rounds):
-        kept = weight / (1 + ((values - centre) / scale) ** 2) ** (2 if n else 1)
-        centre = (kept * values).sum(0) / np.maximum(kept.sum(0), 1e-9)
+        kept = np.subtract(values, centre)
+        kept /= scale
+        kept *= kept
+        kept += 1
+        if n:
+            kept *= kept
+        np.divide(weight, kept, out=kept)
+        total = kept.sum(0)
+        centre = np.einsum("k...,k...->...", kept, values) / np.maximum(total, 1e-9)
     # Where nothing speaks, nothing is said.
     return np.where(weight.sum(0) > 1e-6, centre, 0).astype(np.float32), kept.sum(0)
+
+
+def median(values: Stack) -> Plane:
+    """Median along the first axis; a whole sort is several times faster than NumPy's own."""
+    ordered = np.sort(values, axis=0)
+    middle = len(values) // 2
+    return ordered[middle] if len(values) % 2 else (ordered[middle - 1] + ordered[middle]) / 2
 
 
 @dataclass(frozen=True)
@@ -422,7 +424,7 @@ def fit_veil(seen: Sights, inner: Plane, rounds: int = 8, level: float | None = 
         weight = seen.weight * (1 - there) ** 2 * (1 - (0.5 if n else 0.98) * covered)
         if n:
             miss = own - scene + share * (scene - found)
-            scale = 1.4826 * np.median(np.abs(miss), axis=0) + 1
+            scale = 1.4826 * median(np.abs(miss)) + 1
             weight = weight / (1 + (miss / (2 * scale)) ** 2) ** 2
         if level is None:
             measured = _level(own, scene, weight, inner, sigma)

@@ -45,6 +45,8 @@ class ShadeMap(BaseModel):
         `a` in steps of 1/2000: uint16, little end first, in row order, deflated, in base 64.
     gain, blur, level : float
         Of its veil.
+    tint : tuple of float
+        Its light over each component of the picture, about its zero; empty for a grey veil.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -58,6 +60,7 @@ class ShadeMap(BaseModel):
     gain: float = Field(default=0.0, ge=0, lt=1)
     blur: float = Field(default=0.0, ge=0)
     level: float = 0.0
+    tint: tuple[float, ...] = ()
 
     @classmethod
     def of(cls, share: Plane, left: int, top: int, veil: Veil) -> ShadeMap:
@@ -67,8 +70,9 @@ class ShadeMap(BaseModel):
         small = cv2.resize(share, (-(-width // step), -(-height // step)), interpolation=cv2.INTER_AREA) if step > 1 else share
         packed = zlib.compress(np.rint(np.clip(small, 0, 1) * _LEVELS).astype("<u2").tobytes(), 9)
         told = base64.b64encode(packed).decode()
-        veiled = {"gain": veil.gain, "blur": veil.blur, "level": round(float(veil.level), 2)}
-        return cls(left=left, top=top, width=width, height=height, step=step, levels=told, **veiled)
+        level, tint = round(float(veil.level), 2), tuple(round(float(v), 2) for v in veil.tint)
+        whole = {"left": left, "top": top, "width": width, "height": height, "step": step}
+        return cls(**whole, levels=told, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
 
     @model_validator(mode="after")
     def _whole(self) -> ShadeMap:
@@ -90,7 +94,7 @@ class ShadeMap(BaseModel):
     @property
     def veil(self) -> Veil:
         """The light it lays over."""
-        return Veil(self.gain, self.blur, self.level)
+        return Veil(self.gain, self.blur, self.level, self.tint)
 
     def on(self, shape: tuple[int, int]) -> Plane:
         """The share on a whole picture of that shape."""

@@ -21,24 +21,27 @@ from ..parallel import mapped
 from ..regions import Key, Part, Region, Shape
 from ..shade import Veil
 from ..volume import TimeVolume
+from .box import Box
 from .findings import CONVINCES, Finding, Surveyed
 from .light import Light, way_of
-from .shade_fit import Box, Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, prove, robust, sights
+from .shade_fit import Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, median, prove, robust, sights
 from .shared_marks import ShadeMap
 from .travel import DISTANCES, Travel, pairs
 
 Mask = NDArray[np.bool_]
 
 _WORK_WIDTH = 960
-_PAIRS = 48
+_PAIRS, _PAIRS_LARGE = 48, 32
 _MOVED = 5.0
 _MOST, _MOST_VEILS = 60, 10
 # A share of light lost below this is not looked for; a mark must reach the second.
 _EDGE, _CORE = 0.02, 0.06
 _LARGE, _HAIR = 40, 18
-_PROBE_PAIRS = 18
+_PROBE_PAIRS = 12
 _DOUBT = (0.02, 0.8)
 _LISTED = 0.3
+# Share of a candidate that a mark takes up which is no other than it.
+_TAKEN = 0.35
 # Travel of the scene, in pixels, with which nothing, small marks, and the largest can be told.
 _TOO_LITTLE, _ENOUGH, _LARGEST = 8, 20, 150
 
@@ -158,18 +161,21 @@ class _Evidence:
 
 def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], None]) -> _Evidence | None:
     factor = max(1, -(-light.shape[1] // _WORK_WIDTH))
-    couples = pairs(way, _PAIRS)
+    # Of a large picture each sample is the mean of several, so fewer pairs do, and motion is smooth enough for half the size.
+    couples = pairs(way, _PAIRS if factor == 1 else _PAIRS_LARGE)
+    half = 1 if factor == 1 else 2
     if not couples:
         return None
     used = sorted({n for couple in couples for n in couple})
 
     def made(n: int) -> tuple[Plane, Look]:
         plane = light.small(n, factor)
-        return plane, look(plane, noise / factor)
+        size = (plane.shape[1] // half, plane.shape[0] // half)
+        return plane, look(cv2.resize(plane, size, interpolation=cv2.INTER_AREA) if half > 1 else plane, noise / factor / half)
 
     ready = dict(zip(used, mapped(made, used), strict=True))
     shape = ready[used[0]][0].shape
-    places = grid(shape)
+    places, coarse = grid(shape), grid(ready[used[0]][1].gray.shape)
     scene = np.zeros((2 * len(couples), *shape), np.float16)
     weight = np.zeros_like(scene)
     moving = np.zeros(len(couples))
@@ -177,13 +183,14 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
     def hold(k: int) -> None:
         (one, mine), (other, theirs) = (ready[n] for n in couples[k])
         i, j = couples[k]
-        there = flow(mine.gray, theirs.gray, way.field(i, j, places, factor))
-        back = flow(theirs.gray, mine.gray, way.field(j, i, places, factor))
-        trust = agreement(there, back, places) * mine.texture
-        goes = np.hypot(there[..., 0], there[..., 1]) > _MOVED / factor
-        moving[k] = float((trust * goes).sum()) / max(float(trust.sum()), 1e-6)
-        for n, sides in ((0, (one, other, mine, there, back)), (1, (other, one, theirs, back, there))):
-            scene[2 * k + n], weight[2 * k + n], used = _compensated(*sides, places, _MOVED / factor)
+        moved = _MOVED / factor / half
+        there = flow(mine.gray, theirs.gray, way.field(i, j, coarse, factor * half))
+        back = flow(theirs.gray, mine.gray, way.field(j, i, coarse, factor * half))
+        for n, (own, away, seen, motion, returns) in enumerate(((one, other, mine, there, back), (other, one, theirs, back, there))):
+            found = _motion(seen, motion, returns, coarse, moved)
+            moving[k] += found.moving / 2
+            used, share = (_enlarged(part, shape) for part in (found.used * np.float32(half), found.share))
+            scene[2 * k + n], weight[2 * k + n] = _compensated(own, away, used, share, places, _MOVED / factor)
             weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
 
     for done, _ in enumerate(mapped(hold, range(len(couples)))):
@@ -193,26 +200,47 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
     return _Evidence(factor, {n: plane for n, (plane, _) in ready.items()}, frame, scene, weight, far, float(np.median(moving)))
 
 
-def _compensated(
-    one: Plane, other: Plane, mine: Look, there: Field, back: Field, places: Field, moved: float
-) -> tuple[Plane, Plane, Field]:
-    """Light of the scene points of `one` as `other` shows them, how far to trust it, and the motion used."""
-    trust = agreement(there, back, places) * mine.texture
-    goes = np.hypot(there[..., 0], there[..., 1]) > moved
+def _enlarged(plane: Plane, shape: tuple[int, ...]) -> Plane:
+    return plane if plane.shape[:2] == shape else cv2.resize(plane, shape[::-1], interpolation=cv2.INTER_LINEAR)
+
+
+@dataclass(frozen=True)
+class _Motion:
+    """Motion that no mark has told.
+
+    Attributes
+    ----------
+    used : ndarray, float32, (height, width, 2)
+    share : ndarray, float32, (height, width)
+        Whether the surroundings move rather than stand still: among what mostly stands still nothing can be said.
+    moving : float
+        How much of the picture moves, 0 to 1.
+    """
+
+    used: Field
+    share: Plane
+    moving: float
+
+
+def _motion(seen: Look, there: Field, back: Field, places: Field, moved: float) -> _Motion:
+    trust = agreement(there, back, places) * seen.texture
+    goes = cv2.magnitude(there[..., 0], there[..., 1]) > moved
     # What keeps its place may be the mark itself: motion is carried in from what moves around it.
     moving = trust * goes
     filled, support = spread(there, moving)
     _, still = spread(there, trust * ~goes)
     dense = np.clip(2 * moving - 0.5, 0, 1)[..., None]
-    used = dense * there + (1 - dense) * filled
+    share = np.clip((support / (support + still + 1e-3) - 0.15) / 0.2, 0, 1)
+    return _Motion(dense * there + (1 - dense) * filled, share, float(moving.sum()) / max(float(trust.sum()), 1e-6))
+
+
+def _compensated(one: Plane, other: Plane, used: Field, share: Plane, places: Field, moved: float) -> tuple[Plane, Plane]:
+    """Light of the scene points of `one` as `other` shows them, and how far to trust it."""
     scene = carried(other, used, places)
-    miss = np.log((np.maximum(one, 0) + 4) / (np.maximum(scene, 0) + 4)) ** 2
+    miss = cv2.log((np.maximum(one, 0) + 4) / (np.maximum(scene, 0) + 4)) ** 2
     weight = 0.0004 / (cv2.blur(np.minimum(miss, 0.25), (31, 31)) + 0.0004)
-    weight *= inside(used, places) * np.clip((np.hypot(used[..., 0], used[..., 1]) / moved - 0.8) / 0.4, 0, 1)
-    # Among surroundings that mostly stand still nothing can be said.
-    weight *= np.clip((support / (support + still + 1e-3) - 0.15) / 0.2, 0, 1)
-    weight *= np.clip((one - 4) / 8, 0, 1)
-    return scene, weight, used
+    weight *= inside(used, places) * np.clip((cv2.magnitude(used[..., 0], used[..., 1]) / moved - 0.8) / 0.4, 0, 1)
+    return scene, weight * share * np.clip((one - 4) / 8, 0, 1)
 
 
 def _loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
@@ -221,12 +249,12 @@ def _loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
     logs = {n: np.log(np.maximum(plane, 0) + 4) for n, plane in seen.light.items()}
     height, width = seen.scene.shape[1:]
     loss, mass = np.zeros((height, width), np.float32), np.zeros((height, width), np.float32)
-    rows = max(1, 4_000_000 // (len(picked) * width))
+    rows = max(1, 500_000 // (len(picked) * width))
 
     def part(top: int) -> None:
         band = slice(top, top + rows)
         own = np.stack([logs[n][band] for n in seen.frame[picked]])
-        ratio = own - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + 4)
+        ratio = own - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + np.float32(4))
         weight = seen.weight[picked, band].astype(np.float32)
         loss[band], _ = robust(ratio, weight, rounds=5, least=0.01)
         mass[band] = weight.sum(0)
@@ -283,6 +311,13 @@ class _Candidate:
         """Whether it reaches the edge of a picture of that shape."""
         box = self.box
         return box.left <= 0 or box.top <= 0 or box.left + box.width >= shape[1] or box.top + box.height >= shape[0]
+
+    def is_taken(self, mark: ShadeMark) -> bool:
+        """Whether a mark is what it stands for."""
+        box = self.box
+        across = min(mark.x + mark.width, box.left + box.width) - max(mark.x, box.left)
+        down = min(mark.y + mark.height, box.top + box.height) - max(mark.y, box.top)
+        return across > 0 and down > 0 and across * down > _TAKEN * box.width * box.height
 
     def mark(self, marked: Plane) -> None:
         """Set a picture to 1 where it lies."""
@@ -379,8 +414,9 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         for mark in marks:
             cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
         proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
-        for done, made in enumerate(mapped(measured, stage)):
-            told(0.6 + (0.25 if stage is found else 0.15) * (done + 1) / len(stage) + 0.25 * (stage is large))
+        asked = stage if stage is found else [c for c in stage if not any(m.confidence >= 1 and c.is_taken(m) for m in marks)]
+        for done, made in enumerate(mapped(measured, asked)):
+            told(0.6 + (0.25 if stage is found else 0.15) * (done + 1) / len(asked) + 0.25 * (stage is large))
             if made is not None:
                 same = [m for m in marks if _same(made, m)]
                 if all(m.confidence < made.confidence or (made.kind == "veil" and m.confidence < CONVINCES) for m in same):
@@ -406,7 +442,7 @@ def _measured(light: Light, way: Travel, noise: float, marked: Plane, c: _Candid
     """Measure a candidate; where few pairs leave doubt, with more."""
     made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
     if _DOUBT[0] < sure < _DOUBT[1]:
-        made, _ = _probed(light, way, noise, marked, c, moving, 3 * _PROBE_PAIRS)
+        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS)
     return made
 
 
@@ -515,7 +551,7 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> f
         left = max(left, float(np.median(np.abs(misses[counted])) / max(np.median(np.abs((own - scene)[counted])), 1e-6)) ** 2)
     sure *= _rise(-left, -0.7, -0.4)
     # The scene is seen to change through it.
-    spread = 1.4826 * np.median(np.abs(misses), axis=0) + 0.5
+    spread = 1.4826 * median(np.abs(misses)) + 0.5
     weight = weight / (1 + (misses / (2 * spread)) ** 2) ** 2
     total = np.maximum(weight.sum(0), 1e-9)
     lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import accumulate
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..motion import Plane, agreement, flow, grid, look
+from ..parallel import mapped
 
 Matrix = NDArray[np.float64]
 # Pixels the scene should have moved between the frames of a pair.
@@ -79,14 +80,17 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
     """
     height, width = pictures[0].shape
     places = grid((height, width))
-    looks = [look(p, noise, 3.0) for p in pictures]
-    moves = [np.eye(3)]
-    for n, (before, behind) in enumerate(pairwise(looks)):
+    looks = list(mapped(lambda p: look(p, noise, 3.0), pictures))
+
+    def step(n: int) -> Matrix:
+        before, behind = looks[n], looks[n + 1]
         there, back = flow(before.gray, behind.gray), flow(behind.gray, before.gray)
         sure = (agreement(there, back, places) > 0.5) & (before.texture > 0.3)
         if n < len(usable) and (mask := usable[n]) is not None:
             sure &= mask > 0.99
-        moves.append(_similarity(places[sure][::7], there[sure][::7]) @ moves[-1])
+        return _similarity(places[sure][::7], there[sure][::7])
+
+    moves = list(accumulate(mapped(step, range(len(looks) - 1)), lambda whole, one: one @ whole, initial=np.eye(3)))
     # Pixel centres lie at whole numbers, so a picture made smaller is shifted by half a pixel of the larger.
     scale = np.diag([size[0] / width, size[1] / height, 1.0])
     scale[:2, 2] = (scale[[0, 1], [0, 1]] - 1) / 2
