@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|demo|speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|demo|speed|shade-speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -22,6 +22,8 @@ def main() -> None:
             quality.demo(Path(folder))
         if only in ("", "speed"):
             speed.run(Path(folder))
+        if only in ("", "speed", "shade-speed"):
+            speed.shade(Path(folder))
         if only in ("", "long"):
             browser.long_log(speed.long_reel(Path(folder)), Path(folder))
         if only in ("", "browser"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from fractions import Fraction
 from pathlib import Path
 
@@ -13,7 +13,7 @@ import av
 import cv2
 import numpy as np
 
-from nimbus_sweep.core.frames import Colour, Frame
+from nimbus_sweep.core.frames import Colour, Frame, PictureFormat
 from nimbus_sweep.core.media.layout import picture_format, to_picture
 from nimbus_sweep.core.media.opening import fingerprint, open_reel
 from nimbus_sweep.core.media.reader import MovieReader
@@ -24,11 +24,14 @@ from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
 from nimbus_sweep.core.report import TreatedShot, make_report
 from nimbus_sweep.core.scan import scan
 from nimbus_sweep.core.survey import survey
+from nimbus_sweep.core.survey.static_shade import find
 from nimbus_sweep.core.treatment import Analyses, Recipe, chain, suggested
 from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.demo.defects import scatter, stick
+from nimbus_sweep.demo.shade import shade as put_on
+from nimbus_sweep.demo.shade import sprinkle
 
-from .material import clip
+from .material import Planes, clip, noisy, panned
 
 
 def run(folder: Path) -> None:
@@ -40,26 +43,8 @@ def run(folder: Path) -> None:
     found = survey(volume, 0, len(source)).findings
     recipe = suggested(found).settled(found)
     analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
-    known = analyses.make(recipe, source, lambda: volume)
-    stat = reel.stat()
-    whole = (0, len(source))
-    spec = RenderSpec(
-        reel=str(reel),
-        fingerprint=fingerprint(reel),
-        size=stat.st_size,
-        modified=stat.st_mtime_ns,
-        shots=(RenderedShot(first=0, stop=len(source), span=whole, recipe=recipe),),
-        first=0,
-        stop=len(source),
-        analyses=str(analyses.folder),
-        chunks=str(folder / "chunks"),
-    )
-    treatment = TreatedShot("Shot 1", *whole, recipe, [], known)
-    report = make_report(source, fingerprint(reel), Reading(), Cut(*whole), "ffv1", [treatment])
-
-    def treated() -> None:
-        clear(spec)
-        render(spec, folder / "out.mkv", report)
+    analyses.make(recipe, source, lambda: volume)
+    treated = _rendering(reel, source, recipe, analyses, folder)
 
     def looked() -> None:
         survey(build_volume(folder / "volume.bin", source), 0, len(source))
@@ -80,6 +65,48 @@ def run(folder: Path) -> None:
         print(f"  {frames:5d} frames {peak(path, folder / 'memory.mkv'):8.0f} MiB")
 
 
+def _rendering(reel: Path, source: MovieReader, recipe: Recipe, analyses: Analyses, folder: Path) -> Callable[[], None]:
+    """The render of a whole reel with a recipe whose analyses are ready."""
+    stat, whole = reel.stat(), (0, len(source))
+    spec = RenderSpec(
+        reel=str(reel),
+        fingerprint=fingerprint(reel),
+        size=stat.st_size,
+        modified=stat.st_mtime_ns,
+        shots=(RenderedShot(first=0, stop=len(source), span=whole, recipe=recipe),),
+        first=0,
+        stop=len(source),
+        analyses=str(analyses.folder),
+        chunks=str(folder / "chunks"),
+    )
+    treatment = TreatedShot("Shot 1", *whole, recipe, [], analyses.load(recipe, source.format))
+    report = make_report(source, fingerprint(reel), Reading(), Cut(*whole), "ffv1", [treatment])
+
+    def treated() -> None:
+        clear(spec)
+        render(spec, folder / "out.mkv", report)
+
+    return treated
+
+
+def shade(folder: Path) -> None:
+    """Survey and render of a shot with nine specks of dust and a hair, against decoding and encoding alone."""
+    truth = panned("coffee", 240, 6, size=(1920, 1080))
+    spoiled, _ = put_on(truth.pictures, sprinkle((1080, 1920), 9, 1, hairs=1))
+    reel = encoded(folder / "shade-1080.mp4", noisy(spoiled, 1.5, 1), truth.format)
+    source = MovieReader(reel)
+    volume = build_volume(folder / "volume.bin", source)
+    found = survey(volume, 0, len(source), steps=["unshade"]).findings
+    recipe = suggested(found).settled(found)
+    analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
+    analyses.make(recipe, source, lambda: volume)
+    print(f"\nStatic shade at 1920x1080, 240 frames, {len(found)} marks found of 10; taken in turns three times, medians")
+    floor, looking, ratio = _in_turns(lambda: decode_only(reel), lambda: find(volume), 3)
+    print(f"  decoding {floor:.2f} s, finding {looking:.2f} s                 ratio {ratio:.1f}  (aim: at most 4)")
+    floor, rendering, ratio = _in_turns(lambda: bare(reel, folder / "bare.mkv"), _rendering(reel, source, recipe, analyses, folder), 3)
+    print(f"  bare decode + encode {floor:.2f} s, render {rendering:.2f} s    ratio {ratio:.2f}  (aim: at most 2.5)")
+
+
 def movie(path: Path, frames: int, width: int, height: int) -> Path:
     """A real clip, enlarged, played to and fro, with stuck pixels in it."""
     source = clip("bunny")
@@ -93,13 +120,17 @@ def movie(path: Path, frames: int, width: int, height: int) -> Path:
         for planes in source.pictures[:count]
     ]
     spoiled, _ = stick(pictures, scatter(pictures, 14, 1))
+    order = (n % (2 * count - 2) for n in range(frames))
+    return encoded(path, [spoiled[at if at < count else 2 * count - 2 - at] for at in order], layout)
+
+
+def encoded(path: Path, pictures: Sequence[Planes], layout: PictureFormat) -> Path:
+    """Pictures as a movie file of good quality."""
     with av.open(str(path), "w") as out:
         stream = out.add_stream("libx264", rate=Fraction(25), options={"crf": "18", "preset": "veryfast", "g": "48"})
         assert isinstance(stream, av.VideoStream)
-        stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
-        for n in range(frames):
-            at = n % (2 * count - 2)
-            planes = spoiled[at if at < count else 2 * count - 2 - at]
+        stream.width, stream.height, stream.pix_fmt = layout.width, layout.height, "yuv420p"
+        for n, planes in enumerate(pictures):
             out.mux(stream.encode(to_picture(Frame(n, planes, layout, Colour(matrix=1)))))
         out.mux(stream.encode())
     return path

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from .motion import HALVED, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
 
@@ -26,19 +27,17 @@ class Lent:
 
     Attributes
     ----------
-    number : int
-        The frame it is of.
     light : ndarray, float32, (height, width)
+        As the hole sees it, perhaps smaller than the place.
+    look : Look
+        The same for telling motion, with the hole bridged.
     planes : tuple of ndarray, float32
         Its components as light, each at its own size.
-    shift : tuple of float
-        How far the camera has carried the scene from the frame to be filled, in pixels.
     """
 
-    number: int
     light: Plane
+    look: Look
     planes: tuple[Plane, ...]
-    shift: tuple[float, float]
 
 
 @dataclass(frozen=True)
@@ -60,99 +59,138 @@ class Fill:
     same: Plane
 
 
-def nearest(lent: Sequence[Lent], number: int, clear: float, reach: int) -> list[Lent]:
-    """Those that have come clear of the mark, the nearest in time before and behind; a `reach` of 0 is no bound."""
-    usable = [p for p in lent if p.number != number and np.hypot(*p.shift) >= clear and (not reach or abs(p.number - number) <= reach)]
-    before = sorted((p for p in usable if p.number < number), key=lambda p: -p.number)[: _LENT // 2]
-    behind = sorted((p for p in usable if p.number > number), key=lambda p: p.number)[: _LENT // 2]
-    rest = [p for p in sorted(usable, key=lambda p: abs(p.number - number)) if p not in before and p not in behind]
-    return (before + behind + rest)[:_LENT]
-
-
-def filled(light: Plane, planes: tuple[Plane, ...], hidden: Plane, lent: Sequence[Lent], noise: float) -> Fill:
-    """Fill the hidden part of a picture.
+def nearest(numbers: NDArray[np.int64], far: NDArray[np.float64], number: int, clear: float, reach: int) -> list[int]:
+    """Which frames lend to another: those in which the scene has come clear of the mark, the nearest in time before and behind.
 
     Parameters
     ----------
-    light : ndarray, float32, (height, width)
-        The place about the mark in this frame.
-    planes : tuple of ndarray, float32
-        Its components as light, each at its own size.
+    numbers : ndarray, int64, (frames,)
+    far : ndarray, float64, (frames,)
+        How far the scene has moved between each and the frame to be filled, in pixels.
+    number : int
+        The frame to be filled.
+    clear : float
+        How far it has to have moved.
+    reach : int
+        Frames each side that may be asked; 0 is no bound.
+
+    Returns
+    -------
+    list of int
+        Their places in `numbers`.
+    """
+    away = np.abs(numbers - number)
+    usable = np.flatnonzero((away > 0) & (far >= clear) & ((away <= reach) if reach else True))
+    ordered = usable[np.argsort(away[usable], kind="stable")]
+    before = ordered[numbers[ordered] < number][: _LENT // 2].tolist()
+    behind = ordered[numbers[ordered] > number][: _LENT // 2].tolist()
+    return [*before, *behind, *(k for k in ordered.tolist() if k not in before + behind)][:_LENT]
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """How a lent picture fits about a hole: where its points lie, its light, and how far it counts at each pixel."""
+
+    motion: Plane
+    level: float
+    weight: Plane
+
+
+class Hole:
+    """What a mark hides of the place about it, to be filled in any frame.
+
+    Parameters
+    ----------
     hidden : ndarray, float32, (height, width)
         1 where the mark hides the scene.
-    lent : sequence of Lent
     noise : float
-        Standard deviation, in codes.
+        Standard deviation of the grain, in codes.
     """
-    base = surround(light, hidden)
-    total = np.full(light.shape, 1 / (_DOUBT + noise) ** 2, np.float32)
-    squares = np.zeros_like(total)
-    sums = [surround(p, _at(hidden, p.shape)) * _at(total, p.shape) for p in planes]
-    borrowed = np.zeros_like(total)
-    places = grid(light.shape)
-    near = cv2.dilate(hidden, np.ones((7, 7), np.uint8))
-    step = 2 if min(light.shape) >= HALVED else 1
-    small = _Around(hidden, near, places, step)
-    mine = look(small.of(light, base), noise / step)
-    for other in lent:
-        motion = small.motion(mine, look(small.of(other.light), noise / step), other.shift)
-        valid = inside(motion, places) * (carried(hidden, motion, places, smooth=False) < 0.02)
+
+    def __init__(self, hidden: Plane, noise: float) -> None:
+        # About a large hole motion is smooth enough to be told at half the size.
+        self._step = 2 if min(hidden.shape) >= HALVED else 1
+        self._full, self._noise = hidden, noise
+        self._hidden = self._reduced(hidden)
+        if self._step > 1:
+            self._hidden = cv2.dilate(self._hidden, np.ones((3, 3), np.uint8))
+        self._near = cv2.dilate(self._hidden, np.ones((7, 7) if self._step == 1 else (3, 3), np.uint8))
+        self._places = grid(self._hidden.shape)
+
+    def _reduced(self, plane: Plane) -> Plane:
+        size = (plane.shape[1] // self._step, plane.shape[0] // self._step)
+        return plane if self._step == 1 else cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+
+    def lent(self, light: Plane, planes: tuple[Plane, ...]) -> Lent:
+        """Make a picture of the place from another frame ready to be borrowed from."""
+        small = self._reduced(light)
+        return Lent(small, self._look(small, surround(small, self._hidden)), planes)
+
+    def _look(self, light: Plane, made: Plane) -> Look:
+        """A picture for telling motion, bridged over the hole, so that what hides the scene does not tell it."""
+        return look(light * (1 - self._near) + made * self._near, self._noise / self._step)
+
+    def filled(self, light: Plane, planes: tuple[Plane, ...], lenders: Sequence[tuple[Lent, tuple[float, float]]]) -> Fill:
+        """Fill the hidden part of a picture.
+
+        Parameters
+        ----------
+        light : ndarray, float32, (height, width)
+            The place about the mark in this frame.
+        planes : tuple of ndarray, float32
+            Its components as light, each at its own size.
+        lenders : sequence of (Lent, shift)
+            With how far the camera has carried the scene from this frame to theirs, in pixels across and down.
+        """
+        base, small = surround(light, self._full), self._reduced(light)
+        mine = self._look(small, self._reduced(base)) if lenders else None
+        total = np.full(small.shape, 1 / (_DOUBT + self._noise) ** 2, np.float32)
+        squares, borrowed = np.zeros_like(total), np.zeros_like(total)
+        sums = [(base if p is light else surround(p, _at(self._full, p.shape))) * _at(total, p.shape) for p in planes]
+        for other, shift in lenders:
+            fit = self._fit(small, mine, other, shift) if mine is not None else None
+            if fit is None:
+                continue
+            for n, plane in enumerate(other.planes):
+                at = _at(fit.motion, plane.shape) * np.float32(plane.shape[1] / small.shape[1])
+                sums[n] += carried(plane, at) * np.float32(fit.level if n == 0 else 1) * _at(fit.weight, plane.shape)
+            total += fit.weight
+            squares += fit.weight * fit.weight
+            borrowed += fit.weight
+        made = tuple(s / _at(total, s.shape) for s in sums)
+        return Fill(made, _at(borrowed / total, light.shape), _at(np.sqrt(squares) / total, light.shape))
+
+    def _fit(self, light: Plane, mine: Look, other: Lent, shift: tuple[float, float]) -> _Fit | None:
+        """How another picture fits; nothing if it shows none of the surroundings."""
+        near, places = self._near, self._places
+        motion = self._motion(mine, other.look, shift)
+        valid = inside(motion, places) * (carried(self._hidden, motion, places, smooth=False) < 0.02)
         scene = carried(other.light, motion, places)
         sound = (1 - near) * valid * (1 - np.clip(carried(near, motion, places, smooth=False), 0, 1))
         if sound.sum() < 20:
-            continue
+            return None
         level = float(np.median((light + 8)[sound > 0.5] / (scene + 8)[sound > 0.5]))
         # How it misses just around each side of the hole is how it will miss inside it.
         miss = (light - level * (scene + 8) + 8) ** 2 * sound
-        doubt = blur(miss.astype(np.float32), 6) / np.maximum(blur(sound.astype(np.float32), 6), 1e-3) + 0.25
-        weight = (valid / (doubt + noise * noise) ** 2 * (_DOUBT + noise) ** 2).astype(np.float32)
-        for n, plane in enumerate(other.planes):
-            cells = light.shape[1] / plane.shape[1]
-            at = cv2.resize(motion, plane.shape[::-1], interpolation=cv2.INTER_AREA) / np.float32(cells)
-            sums[n] += carried(plane, at) * np.float32(level if n == 0 else 1) * _at(weight, plane.shape)
-        total += weight
-        squares += weight * weight
-        borrowed += weight
-    made = tuple(s / _at(total, s.shape) for s in sums)
-    return Fill(made, borrowed / total, np.sqrt(squares) / total)
+        width = 6 / self._step
+        doubt = blur(miss.astype(np.float32), width) / np.maximum(blur(sound.astype(np.float32), width), 1e-3) + 0.25
+        weight = valid / (doubt + self._noise**2) ** 2 * (_DOUBT + self._noise) ** 2
+        return _Fit(motion, level, weight.astype(np.float32))
 
-
-class _Around:
-    """The surroundings of a hole, `step` times smaller, from which motion is carried into it."""
-
-    def __init__(self, hidden: Plane, near: Plane, places: Plane, step: int) -> None:
-        self.step, self.shape = step, hidden.shape
-        self.size = (hidden.shape[1] // step, hidden.shape[0] // step)
-        self.hidden = self._reduced(hidden)
-        self.near = near if step == 1 else cv2.dilate(self.hidden, np.ones((5, 5), np.uint8))
-        self.places = places if step == 1 else grid(self.hidden.shape)
-
-    def _reduced(self, plane: Plane) -> Plane:
-        return plane if self.step == 1 else cv2.resize(plane, self.size, interpolation=cv2.INTER_AREA)
-
-    def of(self, light: Plane, base: Plane | None = None) -> Plane:
-        """A picture with the hole filled from around it, so that what hides the scene does not tell its motion."""
-        reduced = self._reduced(light)
-        made = surround(reduced, self.hidden) if base is None else self._reduced(base)
-        return reduced * (1 - self.near) + made * self.near
-
-    def motion(self, mine: Look, theirs: Look, shift: tuple[float, float]) -> Plane:
+    def _motion(self, mine: Look, theirs: Look, shift: tuple[float, float]) -> Plane:
         """Where each pixel of the place lies in another frame, by what moves around the hole: (height, width, 2)."""
-        start = np.full((*self.near.shape, 2), shift, np.float32) / np.float32(self.step)
+        start = np.full((*self._near.shape, 2), shift, np.float32) / np.float32(self._step)
         there, back = flow(mine.gray, theirs.gray, start), flow(theirs.gray, mine.gray, -start)
-        trust = agreement(there, back, self.places) * mine.texture * (1 - self.near) * inside(there, self.places)
-        trust *= 1 - np.clip(carried(self.near, there, self.places, smooth=False), 0, 1)
-        scales = tuple(s / self.step for s in (6.0, 16.0, 40.0, 100.0))
-        found, support = spread(there, trust, scales=scales, step=2)
-        if float(support.max()) < 1e-3:
-            found = start
-        if self.step == 1:
-            return found
-        return cv2.resize(found, self.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(self.step)
+        trust = agreement(there, back, self._places) * mine.texture * (1 - self._near) * inside(there, self._places)
+        trust *= 1 - np.clip(carried(self._near, there, self._places, smooth=False), 0, 1)
+        found, support = spread(there, trust, scales=tuple(s / self._step for s in (6.0, 16.0, 40.0, 100.0)), step=2)
+        return start if float(support.max()) < 1e-3 else found
 
 
 def _at(plane: Plane, shape: tuple[int, ...]) -> Plane:
-    return plane if plane.shape == shape else cv2.resize(plane, shape[::-1], interpolation=cv2.INTER_AREA)
+    if plane.shape[:2] == shape:
+        return plane
+    return cv2.resize(plane, shape[::-1], interpolation=cv2.INTER_AREA if shape[0] < plane.shape[0] else cv2.INTER_LINEAR)
 
 
 def surround(light: Plane, hidden: Plane) -> Plane:

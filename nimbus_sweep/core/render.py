@@ -20,6 +20,7 @@ from itertools import islice
 from multiprocessing import get_context
 from pathlib import Path
 
+import cv2
 from pydantic import BaseModel, ConfigDict
 
 from .errors import Cancelled, ChangedReel
@@ -154,7 +155,7 @@ def render(
         if len(stretches) == 1 and executor is None:
             _render_stretch(spec, stretches[0], tick)
         else:
-            own = executor or ProcessPoolExecutor(len(stretches), mp_context=get_context("spawn"))
+            own = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=_share_cores)
             try:
                 _watch([own.submit(_render_stretch, spec, s) for s in stretches], tick)
             finally:
@@ -234,6 +235,11 @@ def _frames_there(folder: Path, total: int) -> int:
         else:
             whole[path.stem] = int(stop) - int(first)
     return min(sum({**running, **whole}.values()), total)
+
+
+def _share_cores() -> None:
+    """Keep the picture library to one thread: the other cores have stretches of their own."""
+    cv2.setNumThreads(1)
 
 
 def _render_stretch(spec: RenderSpec, stretch: list[tuple[int, int]], tick: Callable[[], None] | None = None) -> None:

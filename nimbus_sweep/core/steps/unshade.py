@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass, field, replace
-from functools import partial
+from functools import cached_property, lru_cache, partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..borrow import Lent, filled, nearest
+from ..borrow import Hole, Lent, nearest
 from ..frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
 from ..grain import Grain, calmed, measure
 from ..media.aside import written_aside
@@ -56,6 +56,8 @@ _LEAST = 0.006
 _NIGHT = 3.0
 # Largest light a picture can have, in codes, with room to spare.
 _TOP = 400.0
+# Pictures made ready to be borrowed from that are kept at hand.
+_AT_HAND = 24
 
 
 class Mark(BaseModel):
@@ -257,17 +259,16 @@ class ShadePlan:
         return mended
 
     def _mend(self, frame: Frame, mended: Frame, mark: MarkPlan, number: int) -> None:
-        colours = [i for i, c in enumerate(self.layout.components) if c.name != "A"]
+        colours = self._colours
         # What another mark has given back already is built upon.
         views = {i: mended.component(i)[mark.window.cells(self.layout, i)] for i in colours}
         light = {i: light_of(views[i], self.layout.components[i], self.colour) for i in colours}
         given = {i: self._given_back(mark, light[i], i) for i in colours}
         fill = None
         if mark.hidden.any():
-            lent = self._lent(mark, frame.number, colours)
             planes = tuple(given[i] for i in colours)
-            hidden = (mark.hidden > 0.02).astype(np.float32)
-            fill = filled(planes[self._lightest(colours)], planes, hidden, lent, float(self.grain[colours[0]].sigma.mean()))
+            lenders = [(self._lent(number, k), shift) for k, shift in self._lenders(mark, frame.number)]
+            fill = self._hole(number).filled(planes[self._lightest], planes, lenders)
         for place, i in enumerate(colours):
             component, cells = self.layout.components[i], self.layout.subsampling(i)
             share = mark.at_cells("share", cells)
@@ -292,39 +293,51 @@ class ShadePlan:
         cells = self.layout.subsampling(index)
         return undone(light, mark.at_cells("share", cells), mark.veil.of(index, self.layout.components[index]), cells[0], _TOP)
 
-    def _lightest(self, colours: list[int]) -> int:
+    @cached_property
+    def _colours(self) -> list[int]:
+        """The components that a mark changes."""
+        return [i for i, c in enumerate(self.layout.components) if c.name != "A"]
+
+    @cached_property
+    def _lightest(self) -> int:
         """The place, among the colours, of the component that is looked at for motion: luma, or green."""
-        names = [self.layout.components[i].name for i in colours]
+        names = [self.layout.components[i].name for i in self._colours]
         return names.index("G") if "G" in names else 0
 
-    def _lenders(self, mark: MarkPlan, number: int) -> list[tuple[int, Lent]]:
-        """The held frames that lend to a frame: their places, and how far the camera has carried the scene; no pictures yet."""
+    def _lenders(self, mark: MarkPlan, number: int) -> list[tuple[int, tuple[float, float]]]:
+        """The held frames that lend to a frame: their places, and how far the camera has carried the scene."""
         if not mark.borrows:
             return []
         middle = np.array([mark.left + mark.share.shape[1] / 2, mark.top + mark.share.shape[0] / 2, 1.0])
         here = np.linalg.solve(_between(self.numbers, self.moves, number), middle)
         shifts = (self.moves @ here)[:, :2] - middle[:2]
         far = np.hypot(*shifts.T)
-        # Only those that can be asked for are made ready.
-        room = 0.45 * min(mark.share.shape)
-        chosen = np.flatnonzero((far >= mark.needed) & (far <= max(room, 1.5 * mark.needed)))
-        thin = [Lent(int(self.numbers[k]), mark.share, (), (float(shifts[k, 0]), float(shifts[k, 1]))) for k in chosen]
-        places = {int(self.numbers[k]): int(k) for k in chosen}
-        return [(places[p.number], p) for p in nearest(thin, number, mark.needed, self.reach)]
+        # From further away hardly anything of the place is left in the picture.
+        far[far > max(0.45 * min(mark.share.shape), 1.5 * mark.needed)] = 0
+        return [(k, (float(shifts[k, 0]), float(shifts[k, 1]))) for k in nearest(self.numbers, far, number, mark.needed, self.reach)]
 
-    def _lent(self, mark: MarkPlan, number: int, colours: list[int]) -> list[Lent]:
-        made = []
-        for k, lender in self._lenders(mark, number):
-            bare = {i: light_of(mark.lent[i][k], self.layout.components[i], self.colour) for i in colours}
-            planes = tuple(self._given_back(mark, bare[i], i) for i in colours)
-            made.append(replace(lender, light=planes[self._lightest(colours)], planes=planes))
-        return made
+    @cached_property
+    def _hole(self) -> Callable[[int], Hole]:
+        """``(mark)`` gives its hole."""
+        return lru_cache(maxsize=None)(
+            lambda n: Hole((self.marks[n].hidden > 0.02).astype(np.float32), float(self.grain[self._colours[0]].sigma.mean()))
+        )
+
+    @cached_property
+    def _lent(self) -> Callable[[int, int], Lent]:
+        """``(mark, held frame)`` gives what the frame lends; frames that follow one another borrow from the same."""
+        return lru_cache(maxsize=_AT_HAND)(self._made_ready)
+
+    def _made_ready(self, number: int, k: int) -> Lent:
+        mark = self.marks[number]
+        planes = tuple(self._given_back(mark, light_of(mark.lent[i][k], self.layout.components[i], self.colour), i) for i in self._colours)
+        return self._hole(number).lent(planes[self._lightest], planes)
 
     def ways(self, number: int) -> list[MarkWay]:
         """How each mark is mended in a frame."""
         told = []
         for mark in self.marks:
-            window, way, low, frames = mark.window, mark.way, "", tuple(p.number for _, p in self._lenders(mark, number))
+            window, way, low, frames = mark.window, mark.way, "", tuple(int(self.numbers[k]) for k, _ in self._lenders(mark, number))
             if mark.dark:
                 low = "the picture is nearly black here: giving the light back would bring up noise, so it is filled"
             if way == "borrow" and not frames:

@@ -31,7 +31,7 @@ from .travel import DISTANCES, Travel, pairs
 Mask = NDArray[np.bool_]
 
 _WORK_WIDTH = 960
-_PAIRS, _PAIRS_LARGE = 48, 32
+_PAIRS, _PAIRS_LARGE = 48, 28
 _MOVED = 5.0
 _MOST, _MOST_VEILS = 60, 10
 # A share of light lost below this is not looked for; a mark must reach the second.
@@ -415,8 +415,13 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
             cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
         proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
         asked = stage if stage is found else [c for c in stage if not any(m.confidence >= 1 and c.is_taken(m) for m in marks)]
-        for done, made in enumerate(mapped(measured, asked)):
-            told(0.6 + (0.25 if stage is found else 0.15) * (done + 1) / len(asked) + 0.25 * (stage is large))
+        # The largest go first, so that no core is left with one of them at the end.
+        order = sorted(range(len(asked)), key=lambda k: -asked[k].box.width * asked[k].box.height)
+        results: dict[int, ShadeMark | None] = {}
+        for k, result in zip(order, mapped(measured, [asked[k] for k in order]), strict=True):
+            results[k] = result
+            told(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
+        for _, made in sorted(results.items()):
             if made is not None:
                 same = [m for m in marks if _same(made, m)]
                 if all(m.confidence < made.confidence or (made.kind == "veil" and m.confidence < CONVINCES) for m in same):
@@ -580,13 +585,16 @@ def _mark(
         kind = "hair"
     else:
         hull = cv2.contourArea(cv2.convexHull(max(lines, key=cv2.contourArea)))
-        confidence = round(confidence * _rise(size / max(hull, size, 1.0), 0.55, 0.8), 3)
-        if confidence < _LISTED:
-            return None
+        confidence *= _rise(size / max(hull, size, 1.0), 0.55, 0.8)
     least, mean = float(np.percentile(kept, 2)), float(kept.mean())
     x, y, width, height = (v * step for v in (x, y, width, height))
     middle = (box.left + x + width / 2, box.top + y + height / 2)
     moved = max(seen.far, float(way.from_frame(0, middle).max()))
+    if kind == "veil":
+        # As wide as it has turned out, not as it was looked for; and freer to fit than a loss of light, so of less weight.
+        confidence *= confidence * _rise(moved / needed, 0.5, 0.9)
+    if confidence < _LISTED:
+        return None
     hides = kind != "veil" and least < 0.15
     mended = "undo" if not hides else "borrow" if moved >= needed else "surround"
     return ShadeMark(
@@ -599,7 +607,7 @@ def _mark(
         least=round(max(0.0, least), 3),
         mean=round(mean, 3),
         veil=laid,
-        confidence=confidence,
+        confidence=round(float(confidence), 3),
         travel=round(moved, 1),
         needed=round(needed, 1),
         looked=round(proof.clear),
