@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|demo|speed|shade-speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|demo|speed|shade-speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import browser, quality, shade, speed
+from . import browser, light, quality, shade, speed
 
 
 def main() -> None:
@@ -18,6 +18,8 @@ def main() -> None:
         if only in ("", "shade"):
             shade.clean(Path(folder))
             shade.marks(Path(folder))
+        if only in ("", "light"):
+            light.run(Path(folder))
         if only in ("", "demo"):
             quality.demo(Path(folder))
         if only in ("", "speed"):

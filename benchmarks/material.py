@@ -67,7 +67,7 @@ _CUTS: dict[str, tuple[str, int, int, int, int, int, int]] = {
     "bunny": ("bigbuckbunny", 0, 132, 0, 0, 720, 1280),
     "bunny-near": ("bigbuckbunny", 60, 132, 200, 400, 360, 640),
     "bikes-1": ("bikes", 0, 30, 0, 0, 272, 640),
-    "bikes-2": ("bikes", 40, 78, 0, 0, 272, 640),
+    "bikes-2": ("bikes", 40, 76, 0, 0, 272, 640),
     "bikes-3": ("bikes", 90, 130, 0, 0, 272, 640),
     "carphone": ("carphone_pristine", 0, 120, 0, 0, 144, 176),
 }

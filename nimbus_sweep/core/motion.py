@@ -8,7 +8,7 @@ Westin 1993).
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 Plane = NDArray[Any]
 Field = NDArray[Any]
 Gray = NDArray[np.uint8]
+Along = Literal["both", "x", "y"]
 
 _AGREES = 0.5
 # Below this many pixels each way the method has too few levels; it has been seen to crash.
@@ -40,6 +41,13 @@ def blur(plane: Plane, sigma: float) -> Plane:
     return cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
+def _blurred_along(plane: Plane, sigma: float, along: Along) -> Plane:
+    size = 2 * int(3 * sigma) + 1
+    kernel, none = cv2.getGaussianKernel(size, sigma, cv2.CV_32F), np.ones((1, 1), np.float32)
+    across, down = (kernel, none) if along == "x" else (none, kernel)
+    return cv2.sepFilter2D(plane, -1, across, down, borderType=cv2.BORDER_REFLECT)
+
+
 @dataclass(frozen=True)
 class Look:
     """A picture made ready for motion.
@@ -56,7 +64,7 @@ class Look:
     texture: Plane
 
 
-def look(light: Plane, noise: float, spread: float = 6.0) -> Look:
+def look(light: Plane, noise: float, spread: float = 6.0, along: Along = "both") -> Look:
     """Take light and contrast out of a picture.
 
     Parameters
@@ -67,9 +75,11 @@ def look(light: Plane, noise: float, spread: float = 6.0) -> Look:
         Its standard deviation, in codes.
     spread : float
         Of the neighbourhood that gives mean and deviation, in pixels.
+    along : str
+        ``x`` or ``y`` takes the mean along rows or columns alone, which cancels whatever is a factor on whole rows or columns.
     """
     log = np.log(np.maximum(light, 0) + 4)
-    high = log - blur(log, spread)
+    high = log - (blur(log, spread) if along == "both" else _blurred_along(log, 2 * spread, along))
     power = blur(high * high, spread)
     grain = (noise + 0.5) / (np.maximum(blur(light, spread), 0) + 4)
     scaled = high / np.sqrt(power + 4 * grain * grain)

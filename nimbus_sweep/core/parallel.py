@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 Item = TypeVar("Item")
@@ -20,3 +21,16 @@ def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Re
             yield future.result()
     finally:
         pool.shutdown(wait=True, cancel_futures=True)
+
+
+def ahead(work: Callable[[Item], Result], items: Iterable[Item], most: int = 4) -> Iterator[tuple[Item, Result]]:
+    """Items in order, each with what `work` makes of it, a few of them ahead in threads beside the caller."""
+    under_way: deque[tuple[Item, Future[Result]]] = deque()
+    with ThreadPoolExecutor(2) as pool:
+        for item in items:
+            under_way.append((item, pool.submit(work, item)))
+            if len(under_way) >= most:
+                first, future = under_way.popleft()
+                yield first, future.result()
+        for first, future in under_way:
+            yield first, future.result()

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Callable, Iterator
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
 
 from .frames import Frame
 from .media.reel import ReelReader
 from .media.view import PROXY_QUALITY, PROXY_WIDTH, Picture, ProxyMaker, jpeg, to_bgr
+from .parallel import ahead
 from .shots import CutFinder, FoundCut, RepeatFinder, Repeats
 from .summary import Summary, SummaryMaker
 from .volume import VolumeWriter, sample_numbers
@@ -37,21 +35,6 @@ class Scan:
     summary: Summary
     missing: list[int]
     volume: Path | None
-
-
-_Made = TypeVar("_Made")
-
-
-def _ahead(pool: Executor, make: Callable[[Frame], _Made], frames: Iterator[Frame], most: int = 4) -> Iterator[tuple[Frame, _Made]]:
-    """Frames in order, each with what `make` makes of it, a few of them ahead."""
-    under_way: deque[tuple[Frame, Future[_Made]]] = deque()
-    for frame in frames:
-        under_way.append((frame, pool.submit(make, frame)))
-        if len(under_way) >= most:
-            first, future = under_way.popleft()
-            yield first, future.result()
-    for first, future in under_way:
-        yield first, future.result()
 
 
 def scan(
@@ -84,19 +67,18 @@ def scan(
 
     try:
         # Scaling and coding of the small pictures go beside the rest; the libraries let go of the interpreter.
-        with ThreadPoolExecutor(2) as pool:
-            for frame, (small, data) in _ahead(pool, made, reel.frames(0, len(reel))):
-                cuts.add(small, frame.missing)
-                repeats.add(frame)
-                light.add(frame)
-                if frame.missing:
-                    missing.append(frame.number)
-                if proxy is not None:
-                    proxy.add(data)
-                if writer is not None:
-                    writer.add(frame)
-                if on_frame is not None:
-                    on_frame(frame)
+        for frame, (small, data) in ahead(made, reel.frames(0, len(reel))):
+            cuts.add(small, frame.missing)
+            repeats.add(frame)
+            light.add(frame)
+            if frame.missing:
+                missing.append(frame.number)
+            if proxy is not None:
+                proxy.add(data)
+            if writer is not None:
+                writer.add(frame)
+            if on_frame is not None:
+                on_frame(frame)
     except BaseException as error:
         if proxy is not None:
             proxy.drop()

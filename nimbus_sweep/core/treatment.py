@@ -14,6 +14,7 @@ from .confined import Confined
 from .errors import SweepError
 from .frames import FrameSource, PictureFormat, Window
 from .regions import Region
+from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
 from .survey.findings import Finding
 from .volume import TimeVolume, build_volume
@@ -168,7 +169,12 @@ class Analyses:
         return [step.load(self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
 
     def make(
-        self, recipe: Recipe, source: FrameSource, volume: Callable[[], TimeVolume], on_progress: Callable[[float], None] | None = None
+        self,
+        recipe: Recipe,
+        source: FrameSource,
+        volume: Callable[[], TimeVolume],
+        on_progress: Callable[[float], None] | None = None,
+        light: Callable[[], LightRecord] | None = None,
     ) -> list[Knowledge]:
         """Make what is missing, and give the knowledge of every active step.
 
@@ -182,6 +188,8 @@ class Analyses:
             Gives the time volume of the untreated shot; asked only when an analysis has to be made.
         on_progress : callable
             Told the share done, 0 to 1; may raise to stop.
+        light : callable
+            Gives the light record of the untreated shot, where there is one.
         """
         made: list[Knowledge] = []
         active = recipe.active
@@ -189,13 +197,14 @@ class Analyses:
         for n, step in enumerate(active):
             path = self.path(active[: n + 1])
             if not path.exists():
-                scratch = path.with_suffix(".volume")
-                if made:
-                    treated = chain(source, made, self.first, self.stop)
-                    before = build_volume(scratch, treated, first=self.first, stop=self.stop)
-                else:
-                    before = volume()
+                scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
+                treated = chain(source, made, self.first, self.stop)
+                before: TimeVolume | LightRecord
+                if step.of.learns_from == "light":
+                    before = light() if light and not made else record(scratch, treated, self.first, self.stop)
+                else:
+                    before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
                 step.of.analyse(before, step.parsed(), share, step.hold_out).save(path)
                 scratch.unlink(missing_ok=True)
                 scratch.with_suffix(".json").unlink(missing_ok=True)

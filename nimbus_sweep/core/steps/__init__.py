@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +14,8 @@ from pydantic import BaseModel
 from ..frames import FrameSource, Window
 from ..regions import Region
 from ..survey.findings import Finding
-from ..volume import TimeVolume
-from . import pixel_mend, region_median, unshade
+from . import frame_blend, pixel_mend, region_median, steady, unshade
+from .light_plan import LightPlan
 from .ways import MarkWay
 
 
@@ -60,11 +60,13 @@ class StepKind:
     settings : type
         The pydantic model that validates its settings everywhere.
     analyse : callable
-        ``(volume, settings, on_progress, hold_out)`` gives the knowledge.
+        ``(material, settings, on_progress, hold_out)`` gives the knowledge.
     load : callable
         Reads knowledge back.
     settle : callable
         ``(settings, findings)`` fills in what was left to the survey.
+    learns_from : str
+        Its material: the time ``volume`` of the shot, or the record of its ``light``.
     needs_region : bool
         It acts nowhere until it has a region; others act on the whole picture without one.
     """
@@ -74,13 +76,58 @@ class StepKind:
     summary: str
     version: int
     settings: type[BaseModel]
-    analyse: Callable[[TimeVolume, Any, Callable[[float], None] | None, Region | None], Knowledge]
+    analyse: Callable[[Any, Any, Callable[[float], None] | None, Region | None], Knowledge]
     load: Callable[[Path], Knowledge]
     settle: Callable[[Any, Iterable[Finding]], BaseModel]
+    learns_from: Literal["volume", "light"] = "volume"
     needs_region: bool = False
 
 
 STEPS: dict[str, StepKind] = {
+    "steady-bands": StepKind(
+        kind="steady-bands",
+        title="Steady bands",
+        summary="Divides out bands that roll through the picture: their spacing, their climb and their profile are measured.",
+        version=1,
+        settings=steady.SteadyBandsSettings,
+        analyse=steady.analyse_bands,
+        load=LightPlan.load,
+        settle=steady.settle_bands,
+        learns_from="light",
+    ),
+    "steady-patches": StepKind(
+        kind="steady-patches",
+        title="Steady patches",
+        summary="Divides out light that flickers in parts of the picture, as a coarse and smooth field of gains.",
+        version=1,
+        settings=steady.SteadyPatchesSettings,
+        analyse=steady.analyse_patches,
+        load=LightPlan.load,
+        settle=steady.settle_patches,
+        learns_from="light",
+    ),
+    "steady-frame": StepKind(
+        kind="steady-frame",
+        title="Steady frame",
+        summary="Divides out what makes the whole frame breathe, jump or go on and off; fades and lamps switched on stay.",
+        version=1,
+        settings=steady.SteadyFrameSettings,
+        analyse=steady.analyse_frame,
+        load=LightPlan.load,
+        settle=steady.settle_frame,
+        learns_from="light",
+    ),
+    "frame-blend": StepKind(
+        kind="frame-blend",
+        title="Frame blend",
+        summary="Averages each frame with its neighbours. It hides flicker and ghosts what moves: try the steps above first.",
+        version=1,
+        settings=frame_blend.FrameBlendSettings,
+        analyse=frame_blend.analyse,
+        load=frame_blend.BlendPlan.load,
+        settle=frame_blend.settle,
+        learns_from="light",
+    ),
     "pixel-mend": StepKind(
         kind="pixel-mend",
         title="Pixel mend",

@@ -9,12 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..regions import Region
+from ..steady.record import LightRecord
 from ..volume import TimeVolume
-from . import static_shade, stuck_pixels
+from . import static_shade, stuck_pixels, unsteady_light
 from .findings import CONVINCES, Finding, Surveyed
 
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
 
+LIGHT_STEPS = ("steady-bands", "steady-patches", "steady-frame")
 Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Region | None], Surveyed]
 
 SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.surveyed, "unshade": static_shade.surveyed}
@@ -27,6 +29,7 @@ def survey(
     on_progress: Callable[[float], None] | None = None,
     steps: Iterable[str] | None = None,
     hold_outs: Mapping[str, Region] | None = None,
+    light: LightRecord | None = None,
 ) -> Surveyed:
     """Everything that can be found in a shot.
 
@@ -42,13 +45,22 @@ def survey(
         Kinds of step to look for work for; all when None.
     hold_outs : mapping
         For kinds of step, what is not to be looked at.
+    light : LightRecord
+        Of the shot; without one its light is not looked at.
     """
     found: list[Finding] = []
     notes: list[str] = []
     wanted = None if steps is None else set(steps)
     looks = [(step, look) for step, look in SURVEYS.items() if wanted is None or step in wanted]
-    for done, (step, look) in enumerate(looks):
-        share = (lambda part, done=done: on_progress((done + part) / len(looks))) if on_progress else None
+    lit = light is not None and (wanted is None or bool(wanted & set(LIGHT_STEPS)))
+    count = len(looks) + lit
+    if light is not None and lit:
+        held = next((region for step in LIGHT_STEPS if (region := (hold_outs or {}).get(step)) is not None), None)
+        told, _ = unsteady_light.surveyed(light, first, stop, (lambda part: on_progress(part / count)) if on_progress else None, held)
+        found += told.findings
+        notes += told.notes
+    for done, (step, look) in enumerate(looks, start=int(lit)):
+        share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
         told = look(volume, first, stop, share, (hold_outs or {}).get(step))
         found += told.findings
         notes += told.notes

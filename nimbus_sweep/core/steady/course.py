@@ -1,0 +1,229 @@
+"""What the light of whole frames does over time: its rhythm, and which of its changes are meant."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import median_filter
+
+# Float64 throughout; arithmetic hides that from the type checker.
+Course = NDArray[Any]
+Rhythm = Literal["none", "uneven", "on-off", "jumps", "beat"]
+
+# Longest period that is told as frames dimmed by turns, and shortest of key frames.
+_TURNS, _KEYS = 6, 5
+# Share of what changes that a rhythm has to explain.
+_EXPLAINS = 0.75
+# How far a change that is meant stands out, in standard deviations of what flickers, and in log light.
+_STANDS_OUT, _LEAST, _MOST = 4.0, 0.03, 10
+
+
+def unsteadiness(course: Course) -> float:
+    """Standard deviation of changes from frame to frame, from the middle of second differences: 0 for ramps and single steps."""
+    if len(course) < 3:
+        return 0.0
+    second = course[:-2] - 2 * course[1:-1] + course[2:]
+    return float(np.median(np.abs(second)) / (0.6745 * np.sqrt(6)))
+
+
+@dataclass(frozen=True)
+class Told:
+    """The rhythm of a course.
+
+    Attributes
+    ----------
+    rhythm : str
+    period : float
+        In frames; 0 without one.
+    pattern : ndarray, float64, (frames,)
+        What the rhythm alone makes of the course; zeros without one.
+    explained : float
+        Share of the fast changes that it explains.
+    """
+
+    rhythm: Rhythm
+    period: float
+    pattern: Course
+    explained: float
+
+
+def rhythm(course: Course, least: float = 0.006) -> Told:
+    """Name the rhythm of a course of log light; changes below `least` rms are none."""
+    count = len(course)
+    nothing = Told("none", 0.0, np.zeros(count), 0.0)
+    if count < 3:
+        return nothing
+    turns = max(
+        (_turns(course, p) for p in range(2, _TURNS + 1) if count >= 3 * p), key=lambda t: t.explained - 0.01 * t.period, default=nothing
+    )
+    if turns.explained > _EXPLAINS and float(turns.pattern.std()) > least:
+        return turns
+    keyed = _jumps(course, least)
+    if keyed is not None:
+        return keyed
+    if unsteadiness(course) <= least:
+        return nothing
+    beat = _beat(course)
+    return beat if beat is not None else Told("uneven", 0.0, np.zeros(count), 0.0)
+
+
+def _turns(course: Course, period: int) -> Told:
+    """Frames dimmed by turns: each phase against the mean of a whole period about it."""
+    count = len(course)
+    kernel = np.ones(period) / period if period % 2 else np.concatenate([[0.5], np.ones(period - 1), [0.5]]) / period
+    half = len(kernel) // 2
+    even = np.convolve(np.pad(course, half, mode="reflect", reflect_type="odd"), kernel, "valid")
+    away = course - even
+    levels = np.array([np.median(away[k::period]) for k in range(period)])
+    pattern = (levels - levels.mean())[np.arange(count) % period]
+    power = float((away * away).sum())
+    return Told("on-off", float(period), pattern, max(0.0, 1 - float(((away - pattern) ** 2).sum()) / power) if power > 1e-12 else 0.0)
+
+
+def _jumps(course: Course, least: float) -> Told | None:
+    """Steps at regular frames with hardly any change between."""
+    steps = np.diff(course)
+    count = len(steps)
+    # Creep between key frames is part of it, but small from frame to frame.
+    away = steps - median_filter(steps, min(5, count), mode="nearest")
+    power = float((away * away).sum())
+    best: tuple[float, int, int] | None = None
+    for period in range(_KEYS, count // 3 + 1):
+        combed = np.array([float((away[k::period] ** 2).sum()) for k in range(period)])
+        at = int(combed.argmax())
+        # Longer periods have fewer places to be right by chance, but need three jumps of some size.
+        held = float(combed[at]) / max(power, 1e-12)
+        sizes = np.sort(np.abs(away[at::period]))[::-1]
+        if len(sizes) < 3 or sizes[2] <= 2 * least:
+            continue
+        # Of two that hold as much the longer: every other jump of the shorter one is none.
+        if best is None or held > best[0] + (0.02 if period % best[1] else -0.005):
+            best = (held, period, at)
+    if best is None or best[0] < 0.8:
+        return None
+    _, period, at = best
+    pattern = np.concatenate([[0.0], np.cumsum(np.where(np.arange(count) % period == at, away, 0.0))])
+    return Told("jumps", float(period), pattern - pattern.mean(), best[0])
+
+
+def _beat(course: Course) -> Told | None:
+    """One frequency that holds most of what changes."""
+    count = len(course)
+    slope = np.polyval(np.polyfit(np.arange(count), course, 1), np.arange(count))
+    windowed = (course - slope) * np.hanning(count + 2)[1:-1]
+    size = 4 * count
+    power = np.abs(np.fft.rfft(windowed, size)) ** 2
+    power[: size // count * 2] = 0
+    at = int(power.argmax())
+    near = power[max(0, at - 8) : at + 9].sum()
+    if not power.sum() or near / power.sum() < _EXPLAINS:
+        return None
+    turns = 2 * np.pi * at / size * np.arange(count)
+    basis = np.stack([np.cos(turns), np.sin(turns)], 1)
+    pattern = basis @ np.linalg.lstsq(basis, course - slope, rcond=None)[0]
+    return Told("beat", size / at, pattern, float(near / power.sum()))
+
+
+def power_of(course: Course) -> tuple[Course, Course]:
+    """The spectrum of a course: frequencies in periods a frame, and amplitudes in log light."""
+    count = len(course)
+    if count < 4:
+        return np.zeros(0), np.zeros(0)
+    flat = course - np.polyval(np.polyfit(np.arange(count), course, 1), np.arange(count))
+    window = np.hanning(count + 2)[1:-1]
+    return np.fft.rfftfreq(count), 2 * np.abs(np.fft.rfft(flat * window)) / window.sum()
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change of the light that is meant: a fade, a lamp switched on.
+
+    Attributes
+    ----------
+    first, last : int
+        Frames between which the light changes; one apart for a switch.
+    size : float
+        In log light.
+    """
+
+    first: int
+    last: int
+    size: float
+
+    @property
+    def is_switch(self) -> bool:
+        """Whether it is over within a few frames."""
+        return self.last - self.first <= 3
+
+    def course(self, count: int) -> Course:
+        """Log light from 0 before it to `size` behind it."""
+        return self.size * _ramp(count, self.first, self.last)
+
+
+def _ramp(count: int, first: int, last: int) -> Course:
+    return np.clip((np.arange(count) - first) / max(1, last - first), 0, 1)
+
+
+def meant(course: Course, keep: int) -> list[Change]:
+    """Changes of a course that stay, and stand out from what flickers.
+
+    Parameters
+    ----------
+    course : ndarray, float64, (frames,)
+        Log light.
+    keep : int
+        Frames for which the light has to stay on either side, unless the shot ends there.
+
+    Notes
+    -----
+    Steps and ramps are taken up one after the other, each time the one that explains most (matching pursuit: Mallat
+    and Zhang 1993), and fitted together.
+    """
+    count = len(course)
+    if count < 8:
+        return []
+    window = min(keep | 1, count)
+    away = course - median_filter(course, window, mode="nearest")
+    size = 1.4826 * float(np.median(np.abs(away - np.median(away)))) + 1e-4
+    grid = np.unique(np.linspace(0, count - 1, min(count, 90)).round().astype(int))
+    switches = [(n, n + 1) for n in range(count - 1)]
+    spans = switches + [(int(a), int(b)) for a, b in combinations(grid, 2) if b - a > 1]
+    shapes = np.stack([_ramp(count, a, b) for a, b in spans])
+    centred = shapes - shapes.mean(1, keepdims=True)
+    norms = (centred * centred).sum(1)
+    found: list[tuple[int, int]] = []
+    sizes: Course = np.zeros(0)
+    rest = course - course.mean()
+    for _ in range(_MOST):
+        gains = (centred @ rest) ** 2 / np.maximum(norms, 1e-12)
+        for k in np.argsort(gains)[::-1][:40]:
+            if spans[k] not in found and _stays(rest, spans[k][0], spans[k][1], keep, size):
+                break
+        else:
+            break
+        found.append(spans[k])
+        basis = np.stack([np.ones(count), *(_ramp(count, a, b) for a, b in found)], 1)
+        # What flickers must not pull at the fit.
+        weight: Course = np.ones(count)
+        for _ in range(5):
+            fit = np.linalg.lstsq(basis * weight[:, None], course * weight, rcond=None)[0]
+            rest = course - basis @ fit
+            weight = 1 / (1 + (rest / (3 * size)) ** 2)
+        sizes = fit[1:]
+    changes = [Change(a, b, float(s)) for (a, b), s in zip(found, sizes, strict=True) if abs(s) > _STANDS_OUT * size and abs(s) > _LEAST]
+    return sorted(changes, key=lambda c: c.first)
+
+
+def _stays(rest: Course, first: int, last: int, keep: int, size: float) -> bool:
+    before, behind = rest[max(0, first - keep) : first + 1], rest[last : last + keep]
+    change = float(rest[last] - rest[first]) if last - first > 6 else float(np.median(behind) - np.median(before))
+    level = float(np.median(behind) - np.median(before))
+    # At the ends of the shot there is nothing to see of what comes: only a long and strong change will do.
+    short = min(len(before), len(behind)) < max(4, keep // 3)
+    if short and (last - first < 6 or abs(level) < 2 * _STANDS_OUT * size):
+        return False
+    return abs(level) > max(_STANDS_OUT * size, _LEAST) and abs(level) > 0.6 * abs(change)

@@ -1,0 +1,154 @@
+"""The three steps that steady the light: whole frames, bands, patches. Each measures, and divides out what it measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from scipy.ndimage import gaussian_filter1d
+
+from ..regions import Region
+from ..steady.course import meant
+from ..steady.pairs import measure
+from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, without
+from ..steady.record import LightRecord
+from ..steady.solve import Whole, left_by
+from ..survey.findings import Finding
+from .light_plan import LightPlan, usable_of
+
+Told = Callable[[float], None] | None
+
+
+class _Steady(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    amount: float = Field(default=1.0, ge=0, le=1, description="share of the trouble that is taken out")
+    reach: int = Field(default=16, ge=1, le=60, description="frames apart that are held against one another at most")
+    keep: float = Field(default=0.0, ge=0, le=600, description="seconds; slower changes of the light stay; 0 for what stands out alone")
+
+
+class SteadyFrameSettings(_Steady):
+    """What of the light of whole frames is divided out, and where they are to lie."""
+
+    takes: Literal["auto", "all", "rhythm"] = Field(
+        default="auto", description="everything, or only the rhythm of frames dimmed by turns; by what is found"
+    )
+    contrast: bool = Field(default=True, description="an exponent as well as a gain")
+    anchor: Literal["middle", "brightest", "frame"] = Field(default="middle", description="where the frames are to lie")
+    frame: int = Field(default=0, ge=0, description="the frame to lie at, for that anchor")
+
+
+class SteadyBandsSettings(_Steady):
+    """How the bands lie."""
+
+    lie: Literal["auto", "rows", "columns", "slanted"] = Field(default="auto", description="along which the light of a band is the same")
+
+
+class SteadyPatchesSettings(_Steady):
+    """How fine the field of gains is."""
+
+    fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
+
+
+def settle_frame(settings: SteadyFrameSettings, findings: Iterable[Finding]) -> SteadyFrameSettings:
+    """Nothing is left to the survey: the step measures by itself."""
+    return settings
+
+
+def settle_bands(settings: SteadyBandsSettings, findings: Iterable[Finding]) -> SteadyBandsSettings:
+    """The same."""
+    return settings
+
+
+def settle_patches(settings: SteadyPatchesSettings, findings: Iterable[Finding]) -> SteadyPatchesSettings:
+    """The same."""
+    return settings
+
+
+def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Region | None) -> Reading:
+    return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress)
+
+
+def _keep(record: LightRecord, settings: _Steady) -> int | None:
+    return max(4, round(settings.keep * float(record.rate))) if settings.keep else None
+
+
+def stays(course: Course, record: LightRecord, keep: float) -> Course:
+    """What of the light of whole frames is to stay: what is slower than `keep` seconds, or else the changes that are meant."""
+    if keep:
+        return gaussian_filter1d(course, max(1.0, keep * float(record.rate) / 4), mode="nearest")
+    changes = meant(course, max(8, round(2 * float(record.rate))))
+    kept = np.sum([c.course(len(course)) for c in changes], axis=0) if changes else np.zeros(len(course))
+    return kept - kept.mean()
+
+
+def analyse_frame(
+    record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Region | None = None
+) -> LightPlan:
+    """Measure the light of whole frames, and where it is to lie."""
+    plan = LightPlan.nothing(record, settings.amount)
+    found = _read(record, settings, on_progress, hold_out)
+    if found.told.rhythm == "none":
+        return plan
+    by_turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
+    if by_turns:
+        course = found.told.pattern
+        # The brightest of the turns is right as it is, and stays bit for bit.
+        level = np.full(len(course), course[_held(course, settings, record, "brightest")])
+        return plan.with_(offset=course, level=level)
+    whole, course = found.whole, found.course
+    # Jumps that come at regular frames are none that are meant.
+    kept = stays(course - found.told.pattern if found.told.rhythm == "jumps" else course, record, settings.keep)
+    if not settings.contrast:
+        whole = Whole(course, np.ones(len(course)))
+    at = _held(course, settings, record, "middle")
+    shift = float(course[at] - kept[at])
+    if settings.anchor == "middle":
+        shift = float(np.median(course - kept))
+    return plan.with_(offset=whole.offset, power=whole.power, level=kept + shift)
+
+
+def _held(course: Course, settings: SteadyFrameSettings, record: LightRecord, usual: str) -> int:
+    """The place of the frame whose level is held."""
+    anchor = settings.anchor if settings.anchor != "middle" else usual
+    if anchor == "frame":
+        return int(np.clip(settings.frame - record.first, 0, len(course) - 1))
+    return int(course.argmax()) if anchor == "brightest" else int(np.abs(course - np.median(course)).argmin())
+
+
+def analyse_bands(
+    record: LightRecord, settings: SteadyBandsSettings, on_progress: Told = None, hold_out: Region | None = None
+) -> LightPlan:
+    """Measure bands."""
+    plan = LightPlan.nothing(record, settings.amount)
+    if settings.lie == "auto":
+        found = _read(record, settings, on_progress, hold_out).bands
+    else:
+        hinted, _ = lie_of(record)
+        lean = {"rows": 0.0, "columns": np.pi / 2, "slanted": hinted}[settings.lie]
+        pairs = measure(record, settings.reach, look_along(lean), usable_of(record, hold_out), on_progress)
+        found = find_bands(pairs, lean, record)
+    return plan if found is None else plan.with_(bands=found)
+
+
+def analyse_patches(
+    record: LightRecord, settings: SteadyPatchesSettings, on_progress: Told = None, hold_out: Region | None = None
+) -> LightPlan:
+    """Measure a coarse field of light over the picture."""
+    plan = LightPlan.nothing(record, settings.amount)
+    found = _read(record, settings, (lambda share: on_progress(0.6 * share)) if on_progress else None, hold_out)
+    if "patches" not in found.kinds:
+        return plan
+    share = (lambda part: on_progress(0.6 + 0.4 * part)) if on_progress else None
+    pairs = measure(record, settings.reach, "both", usable_of(record, hold_out), share)
+    if found.bands is not None:
+        pairs = without(pairs, found.bands, record)
+    joined = pairs.grouped(max(18, 2 * settings.fine), max(12, 2 * settings.fine))
+    across = max(2, round(settings.fine * record.format.width / record.format.height * 0.75))
+    flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))
+    field = solve_patches(joined, left_by(joined, flat), settings.fine, across)
+    course = field.mean((1, 2))
+    kept = stays(course, record, settings.keep)
+    return plan.with_(patches=field - kept[:, None, None])

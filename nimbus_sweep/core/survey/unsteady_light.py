@@ -1,0 +1,130 @@
+"""What is wrong with the light of a shot, in words with numbers, and what it is probably due to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+
+from ..regions import Region
+from ..steady.course import Change
+from ..steady.mains import alias, fitting, safe_shutters
+from ..steady.reading import Kind, Reading, read
+from ..steady.record import LightRecord
+from ..steps.light_plan import usable_of
+from .findings import Finding, Surveyed
+
+TITLES: dict[Kind, str] = {
+    "bands": "Rolling bands",
+    "on-off": "On and off by turns",
+    "jumps": "Jumps at key frames",
+    "whole": "The whole frame breathes",
+    "patches": "Flicker in parts of the picture",
+}
+STEPS_FOR: dict[Kind, str] = {
+    "bands": "steady-bands",
+    "on-off": "steady-frame",
+    "jumps": "steady-frame",
+    "whole": "steady-frame",
+    "patches": "steady-patches",
+}
+# Frames that are too few to tell.
+_FEW = 5
+
+
+def surveyed(
+    record: LightRecord,
+    first: int,
+    stop: int,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Region | None = None,
+) -> tuple[Surveyed, Reading | None]:
+    """Read the light of a shot and say what is wrong with it."""
+    if len(record) < _FEW:
+        return Surveyed([], (f"The shot has {len(record)} frames: too few to tell whether its light is steady.",)), None
+    reading = read(record, usable=usable_of(record, hold_out), on_progress=on_progress)
+    findings = [as_finding(kind, size, reading, record, first, stop) for kind, size in reading.kinds.items()]
+    return Surveyed(findings, _notes(reading, record)), reading
+
+
+def as_finding(kind: Kind, size: float, reading: Reading, record: LightRecord, first: int, stop: int) -> Finding:
+    """One kind of trouble as a finding of the whole picture."""
+    numbers: dict[str, Any] = {"light": kind, "strength": round(float(np.expm1(size)), 4), "period": round(reading.told.period, 2)}
+    if kind == "bands" and reading.bands is not None:
+        model = reading.bands.model
+        numbers |= {"spacing": round(model.spacing, 3), "step": round(model.step, 4), "lean": round(reading.bands.lean, 3)}
+        numbers["period"] = round(1 / abs(model.step), 2) if abs(model.step) > 1e-3 else 0.0
+    sentence = _sentence(kind, size, reading, record.rate)
+    layout = record.format
+    return Finding("light", STEPS_FOR[kind], 0, 0, layout.width, layout.height, first, stop, _sure(size), TITLES[kind], sentence, numbers)
+
+
+def _sure(size: float) -> float:
+    """How sure a strength is of being seen: about 1 % is the limit of detection (measured)."""
+    return round(float(np.clip((size - 0.004) / 0.02, 0.5, 1.0)), 2)
+
+
+def _sentence(kind: Kind, size: float, reading: Reading, rate: Fraction) -> str:
+    strong = f"{100 * np.expm1(size):.{0 if size > 0.03 else 1}f} %"
+    told = reading.told
+    if kind == "bands" and reading.bands is not None:
+        model, lean = reading.bands.model, reading.bands.lean
+        way = "climb" if model.step > 0 else "fall"
+        lie = "" if not lean else " upright" if abs(abs(lean) - np.pi / 2) < 1e-6 else f" leaning by {abs(np.degrees(lean)):.0f}°"
+        if abs(model.step) < 2e-3:
+            moves = f"{model.spacing:.1f} bands{lie} over the picture stand still"
+        else:
+            moves = f"{model.spacing:.1f} bands{lie} over the picture {way} {abs(model.step):.2f} of a period a frame"
+        return f"{moves}, {strong} up and down: {cause(model.step, rate)}"
+    if kind == "on-off":
+        nth = {2: "second", 3: "third", 4: "fourth", 5: "fifth", 6: "sixth"}[round(told.period)]
+        return f"The light repeats every {nth} frame, by {strong} rms: {cause(1 / told.period, rate)}"
+    if kind == "jumps":
+        seconds = told.period / float(rate)
+        return (
+            f"The level jumps every {told.period:.0f} frames ({seconds:.2f} s), by {strong} rms, and hardly changes between: "
+            "the key frames of a compression with too little room."
+        )
+    if kind == "patches":
+        return (
+            f"Parts of the picture flicker by up to {strong} rms, each on its own ({100 * reading.uneven:.0f} % of the change is uneven "
+            "over the picture): lamps that light only part of the scene."
+        )
+    if told.rhythm == "beat":
+        return f"The whole frame goes up and down by {strong} rms, once in {told.period:.1f} frames: {cause(1 / told.period, rate)}"
+    return f"The whole frame changes by {strong} rms from frame to frame without a rhythm: exposure set anew for each frame, or old film."
+
+
+def cause(step: float, rate: Fraction) -> str:
+    """The likely cause of a pulse of so many periods a frame, and what would have avoided it."""
+    at = f"{float(rate):.5g} frames/s"
+    beat = 1 / abs(step) if abs(step) > 2e-3 else 0.0
+    lasts = f"; one beat lasts {beat:.{0 if abs(beat - round(beat)) < 0.05 else 1}f} frames" if beat else ""
+    fits = fitting(step, rate)
+    if not fits:
+        seen = ", ".join(f"{alias(m, rate).step:+.2f} for {m} Hz" for m in (50, 60))
+        return (
+            f"this fits no lamps on 50 or 60 Hz mains at {at} (they would show at {seen}). A screen or dimmer with a rate of its own, "
+            f"or the frame rate is not read right: see Intake{lasts}."
+        )
+    lamps = " or ".join(f"{f.mains} Hz" for f in fits)
+    shutters = [s for f in fits[:1] for s in safe_shutters(f.mains, rate)][:2]
+    if shutters:
+        avoided = f"a {' or '.join(f'{s.numerator}/{s.denominator}' for s in sorted(shutters))} s shutter would have avoided it"
+    else:
+        avoided = f"no shutter avoids it at this rate, for a frame is shorter than a pulse of 1/{2 * fits[0].mains} s"
+    return f"lamps on {lamps} mains, {at}; {avoided}{lasts}."
+
+
+def _notes(reading: Reading, record: LightRecord) -> tuple[str, ...]:
+    return tuple(_told(change, record) for change in reading.changes if abs(change.size) > 0.1)
+
+
+def _told(change: Change, record: LightRecord) -> str:
+    begin, end = record.first + change.first, record.first + change.last
+    size = f"{100 * abs(np.expm1(change.size)):.0f} % {'brighter' if change.size > 0 else 'darker'}"
+    if change.is_switch:
+        return f"At frame {end} the light becomes {size} and stays so: it is taken to be meant, and kept."
+    return f"From frame {begin} to {end} the light becomes {size}: it is taken to be meant, and kept."
