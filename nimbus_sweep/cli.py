@@ -28,6 +28,7 @@ from .core.render import RenderedShot, RenderSpec, clear, render
 from .core.report import TreatedShot, make_report, read_report
 from .core.scan import scan
 from .core.shots import Repeats
+from .core.steady.record import record
 from .core.steps import STEPS
 from .core.survey import Finding
 from .core.survey import survey as look_for
@@ -368,7 +369,9 @@ def _surveyed(
     parts, repeats = _divided(source, frames, folder)
     with _bar("Surveying") as told:
         for n, part in enumerate(parts):
-            told_of = look_for(_volume(source, part, folder, repeats), part.first, part.stop, steps=steps)
+            lit = record(folder / f"{part.first}-{part.stop}.light", source, part.first, part.stop)
+            volume, steady = _volume(source, part, folder, repeats), folder / "steadied.bin"
+            told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady)
             part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))
     return parts, repeats

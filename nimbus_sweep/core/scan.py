@@ -11,6 +11,7 @@ from .media.reel import ReelReader
 from .media.view import PROXY_QUALITY, PROXY_WIDTH, Picture, ProxyMaker, jpeg, to_bgr
 from .parallel import ahead
 from .shots import CutFinder, FoundCut, RepeatFinder, Repeats
+from .steady.record import RecordWriter, SmallFrame, described, small
 from .summary import Summary, SummaryMaker
 from .volume import VolumeWriter, sample_numbers
 
@@ -42,6 +43,7 @@ def scan(
     on_frame: Callable[[Frame], None] | None = None,
     proxy: ProxyMaker | None = None,
     volume: Path | None = None,
+    light: Path | None = None,
 ) -> Scan:
     """Read every frame once.
 
@@ -54,29 +56,35 @@ def scan(
         Takes the small pictures; closed or abandoned here.
     volume : Path
         Where to lay the reel open in time; dropped again when it turns out to have cuts or repeated frames.
+    light : Path
+        Where to keep the record of its light; dropped likewise.
     """
-    cuts, repeats, light = CutFinder(), RepeatFinder(), SummaryMaker()
+    cuts, repeats, curve = CutFinder(), RepeatFinder(), SummaryMaker()
     missing: list[int] = []
     numbers = sample_numbers(0, len(reel), reel.format.frame_bytes)
     writer = VolumeWriter(volume, reel, numbers) if volume is not None and not reel.facts.absent else None
     width = min(PROXY_WIDTH, reel.format.width)
 
-    def made(frame: Frame) -> tuple[Picture, bytes]:
-        small = to_bgr(frame, width)
-        return small, jpeg(small, PROXY_QUALITY) if proxy is not None else b""
+    def made(frame: Frame) -> tuple[Picture, bytes, SmallFrame | None]:
+        picture = to_bgr(frame, width)
+        data = jpeg(picture, PROXY_QUALITY) if proxy is not None else b""
+        return picture, data, small(frame) if light is not None else None
 
+    lit = RecordWriter(light, reel, 0) if light is not None else None
     try:
         # Scaling and coding of the small pictures go beside the rest; the libraries let go of the interpreter.
-        for frame, (small, data) in ahead(made, reel.frames(0, len(reel))):
-            cuts.add(small, frame.missing)
+        for frame, (picture, data, dim) in ahead(made, reel.frames(0, len(reel))):
+            cuts.add(picture, frame.missing)
             repeats.add(frame)
-            light.add(frame)
+            curve.add(frame)
             if frame.missing:
                 missing.append(frame.number)
             if proxy is not None:
                 proxy.add(data)
             if writer is not None:
                 writer.add(frame)
+            if lit is not None:
+                lit.add(frame, dim)
             if on_frame is not None:
                 on_frame(frame)
     except BaseException as error:
@@ -84,6 +92,8 @@ def scan(
             proxy.drop()
         if writer is not None:
             writer.drop(error)
+        if lit is not None:
+            lit.drop(error)
         raise
     if proxy is not None:
         proxy.finish()
@@ -94,4 +104,10 @@ def scan(
         if not one_shot and volume is not None:
             volume.unlink(missing_ok=True)
             volume.with_suffix(".json").unlink(missing_ok=True)
-    return Scan(found, told, light.finish(), missing, volume if one_shot else None)
+    if lit is not None and light is not None:
+        lit.finish()
+        # Repeated frames do no harm to it, but a cut does.
+        if found:
+            light.unlink()
+            described(light).unlink()
+    return Scan(found, told, curve.finish(), missing, volume if one_shot else None)

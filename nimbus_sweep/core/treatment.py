@@ -207,7 +207,8 @@ class Analyses:
                     before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
                 step.of.analyse(before, step.parsed(), share, step.hold_out).save(path)
                 scratch.unlink(missing_ok=True)
-                scratch.with_suffix(".json").unlink(missing_ok=True)
+                for described in (scratch.with_suffix(".json"), scratch.with_name(scratch.name + ".json")):
+                    described.unlink(missing_ok=True)
             made.append(step.load(path, source.format))
         return made
 

@@ -9,7 +9,7 @@ from dataclasses import asdict, dataclass
 from fractions import Fraction
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import av
 import cv2
@@ -20,12 +20,14 @@ from ..core.frames import Colour, Frame
 from ..core.media.aside import written_aside
 from ..core.media.layout import picture_format, to_picture
 from .defects import StuckSite, scatter, stick
+from .flicker import Lit, bands, jumps, lit, on_off, whole
 from .room import draw_room
 from .shade import ShadeMark, shade, sprinkle
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
 
 RATE = 24
 SOUND_RATE = 48000
+LightKind = Literal["steady", "bands", "breathes", "strobes", "jumps"]
 
 
 @dataclass(frozen=True)
@@ -43,6 +45,8 @@ class DemoReel:
     moving: bool
     shade: tuple[ShadeMark, ...] = ()
     indoors: bool = False
+    light: LightKind = "steady"
+    rate: int = 24
 
     def camera(self, number: int) -> Camera:
         """Where the camera looks in frame `number`: a pan with weave, or locked off."""
@@ -63,8 +67,24 @@ class DemoReel:
     def frame(self, number: int) -> Planes:
         """Frame `number` as it was before the sensor spoiled it."""
         if self.indoors:
-            return draw_room(self.camera(number), number / RATE, 1000 * self.seed + number)
-        return draw(self.camera(number), number / RATE + 40 * (not self.moving), 1000 * self.seed + number)
+            return draw_room(self.camera(number), number / self.rate, 1000 * self.seed + number)
+        # A time lapse takes a frame every few seconds.
+        pace = _LAPSE if self.light == "breathes" else 1
+        return draw(self.camera(number), pace * number / self.rate + 40 * (not self.moving), 1000 * self.seed + number)
+
+    def lamps(self) -> list[Lit]:
+        """The light of each frame."""
+        if self.light == "bands":
+            # Lamps on 50 Hz mains pulse 100 times a second, and a picture is read out in 1/40 s.
+            step = 100 / self.rate % 1
+            return bands(self.frames, HEIGHT, self.seed, strength=0.2, across=100 / 40, step=step)
+        if self.light == "breathes":
+            return whole(self.frames, self.seed, strength=0.12, contrast=0.03)
+        if self.light == "strobes":
+            return on_off(self.frames, self.seed, strength=0.26)
+        if self.light == "jumps":
+            return jumps(self.frames, self.seed, strength=0.06, every=12)
+        return []
 
 
 REELS = (
@@ -80,6 +100,34 @@ REELS = (
         9,
         False,
     ),
+)
+
+_LAPSE = 40
+
+_UNSTEADY: tuple[tuple[str, str, int, int, bool, bool, LightKind, int], ...] = (
+    ("reel-09-lamps.mkv", "Reel 09, room under lamps", 90, 21, True, True, "bands", 30),
+    ("reel-10-clouds.mkv", "Reel 10, clouds in time lapse", 96, 22, False, False, "breathes", 24),
+    ("reel-11-recorder.mkv", "Reel 11, recorder at a high rate", 96, 23, False, True, "strobes", 200),
+    ("reel-12-from-the-air.mkv", "Reel 12, from the air", 96, 24, True, False, "jumps", 24),
+)
+
+# Trouble with the light: lamps on mains at 30 frames/s, an exposure set anew for each frame, lamps at 200 frames/s, key frames.
+UNSTEADY = tuple(
+    DemoReel(
+        file,
+        title,
+        "libx264",
+        (("crf", "10"), ("preset", "veryfast")),
+        "pcm_s16le",
+        frames,
+        0,
+        seed,
+        moving,
+        indoors=indoors,
+        light=light,
+        rate=rate,
+    )
+    for file, title, frames, seed, moving, indoors, light, rate in _UNSTEADY
 )
 
 # Nine spots of sensor dust and a hair over a pan from sky to heather.
@@ -127,9 +175,9 @@ def sites_of(reel: DemoReel, frames: list[Planes]) -> list[StuckSite]:
     return scatter(frames, reel.stuck, reel.seed, margin=24)
 
 
-def wind(frames: int, seed: int) -> NDArray[np.int16]:
+def wind(frames: int, seed: int, rate: int = RATE) -> NDArray[np.int16]:
     """Wind about the mast and the tick of the recorder: (samples, 2), as long as the frames."""
-    count = frames * SOUND_RATE // RATE
+    count = frames * SOUND_RATE // rate
     rng = np.random.default_rng(seed)
     spectrum = np.fft.rfft(rng.standard_normal((count, 2)), axis=0)
     hertz = np.fft.rfftfreq(count, 1 / SOUND_RATE)[:, None]
@@ -154,17 +202,19 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
         if on_progress:
             on_progress((n + 1) / reel.frames)
     sites = sites_of(reel, clean)
-    shaded, shadows = shade(clean, reel.shade)
+    lamps = reel.lamps()
+    shaded, shadows = shade(lit(clean, lamps) if lamps else clean, reel.shade)
     spoiled, masks = stick(shaded, sites)
     _write(reel, spoiled, path)
     _keep_truth(reel, clean, path)
     told = {
         "reel": reel.file,
-        "rate": f"{RATE}/1",
+        "rate": f"{reel.rate}/1",
         "frames": reel.frames,
         "stuck_pixels": [asdict(s) for s in sites],
         "samples_changed": {name: np.argwhere(m).tolist() for name, m in zip(("Y", "Cb", "Cr"), masks, strict=True)},
         "static_shade": [asdict(m) for m in reel.shade],
+        "light": [{"gains": np.unique(one.gain).round(4).tolist()[:: max(1, one.gain.size // 8)], "power": one.power} for one in lamps],
         "samples_shaded": {name: int(m.sum()) for name, m in zip(("Y", "Cb", "Cr"), shadows, strict=True)},
     }
     with written_aside(truth) as stream:
@@ -195,9 +245,9 @@ def _keep_truth(reel: DemoReel, clean: list[Planes], path: Path) -> None:
 def _write(reel: DemoReel, frames: list[Planes], path: Path) -> None:
     layout = picture_format("yuv420p", WIDTH, HEIGHT)
     colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
-    sound = wind(reel.frames, reel.seed)
+    sound = wind(reel.frames, reel.seed, reel.rate)
     with written_aside(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
-        video = container.add_stream(reel.codec, rate=Fraction(RATE), options=dict(reel.options))
+        video = container.add_stream(reel.codec, rate=Fraction(reel.rate), options=dict(reel.options))
         assert isinstance(video, av.VideoStream)
         video.width, video.height, video.pix_fmt = WIDTH, HEIGHT, "yuv420p"
         context = video.codec_context
@@ -209,7 +259,7 @@ def _write(reel: DemoReel, frames: list[Planes], path: Path) -> None:
             picture = to_picture(Frame(n, planes, layout, colour))
             picture.pts = n
             container.mux(video.encode(picture))
-            first, stop = (m * SOUND_RATE // RATE for m in (n, n + 1))
+            first, stop = (m * SOUND_RATE // reel.rate for m in (n, n + 1))
             block = av.AudioFrame.from_ndarray(np.ascontiguousarray(sound[first:stop].reshape(1, -1)), format="s16", layout="stereo")
             block.sample_rate, block.pts = SOUND_RATE, first
             container.mux(audio.encode(block))

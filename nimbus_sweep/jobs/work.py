@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,7 @@ from ..core.render import RenderedShot, RenderSpec, clear, open_unchanged, rende
 from ..core.report import TreatedShot, make_report
 from ..core.scan import Scan, scan
 from ..core.shots import Repeats
+from ..core.steady.record import LightRecord, described, record, recorded
 from ..core.survey import Finding, Surveyed, survey
 from ..core.survey.shared_marks import mean_light, shared
 from ..core.treatment import Analyses
@@ -204,8 +206,10 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
 
     volume = volume_path(data, reel, 0, len(source))
     volume.parent.mkdir(exist_ok=True)
+    light = light_path(volume)
     try:
-        seen = scan(source, on_frame, ProxyMaker(folder / "proxy.jpegs"), None if volume.exists() else volume)
+        proxy = ProxyMaker(folder / "proxy.jpegs")
+        seen = scan(source, on_frame, proxy, None if volume.exists() else volume, None if light.exists() else light)
     except DamagedReel as error:
         Reel.update(missing=error.missing).where(Reel.id == reel.id).execute()
         raise
@@ -276,10 +280,31 @@ def open_volume(
         usable = np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
         count = shot.stop - shot.first
         share = (lambda frame: on_progress((frame.number - shot.first + 1) / count)) if on_progress else None
-        volume = build_volume(path, source, share, first=shot.first, stop=shot.stop, usable=usable)
+        with recorded(light_path(path), source, shot.first) as writer:
+
+            def seen(frame: Frame) -> None:
+                writer.add(frame)
+                if share:
+                    share(frame)
+
+            volume = build_volume(path, source, seen, first=shot.first, stop=shot.stop, usable=usable)
         _free_volumes(path.parent, keep=path)
     volume.colour = source.colour
     return volume
+
+
+def light_path(volume: Path) -> Path:
+    """Where the record of a shot's light is kept, beside its volume."""
+    return volume.with_suffix(".light")
+
+
+def open_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
+    """The record of a shot's light, made when it is not there."""
+    path = light_path(volume_path(data, reel, shot.first, shot.stop))
+    if not (path.exists() and described(path).exists()):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        record(path, source, shot.first, shot.stop)
+    return LightRecord(path)
 
 
 _MOST_VOLUMES = 8
@@ -290,8 +315,8 @@ def _free_volumes(folder: Path, keep: Path) -> None:
     held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_mtime, reverse=True)
     for path in held[_MOST_VOLUMES:]:
         if path != keep:
-            path.unlink(missing_ok=True)
-            path.with_suffix(".json").unlink(missing_ok=True)
+            for gone in (path, path.with_suffix(".json"), light_path(path), described(light_path(path))):
+                gone.unlink(missing_ok=True)
 
 
 def _open(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
@@ -314,7 +339,10 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
         share = told.part(begin + 0.4 * (end - begin), end)
         held = {s.kind: s.hold_out for s in shot.recipe.steps if s.hold_out is not None}
-        found = survey(volume.between(*shot.span), shot.first, shot.stop, share, hold_outs=held)
+        light = open_light(data, reel, shot, source)
+        whole, lit = volume.between(*shot.span), light.between(*shot.span)
+        with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
+            found = survey(whole, shot.first, shot.stop, share, hold_outs=held, light=lit, scratch=Path(scratch) / "volume.bin")
         seconds = time.monotonic() - start
         took += seconds
         total += len(found.findings)
@@ -368,6 +396,10 @@ def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -
     return open_volume(data, reel, shot, source).between(*shot.span)
 
 
+def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
+    return open_light(data, reel, shot, source).between(*shot.span)
+
+
 def _within(told: Callable[[float], None], begin: float, end: float, share: float) -> None:
     told(begin + share * (end - begin))
 
@@ -379,7 +411,8 @@ def _make_analyses(data: DataFolder, reel: Reel, shots: Shots, source: ReelReade
         recipe = edits.settled(shot)
         begin, end = done / len(active), (done + 1) / len(active)
         opened = partial(_span_volume, data, reel, shot, source)
-        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end))
+        lit = partial(_span_light, data, reel, shot, source)
+        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit)
         made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
     return made
 

@@ -119,4 +119,11 @@ def mended(shot: Shot) -> list[Finding]:
     active = settled(shot).active
     places = {(s["x"], s["y"]) for step in active for s in step.settings.get("sites") or ()}
     lines = [[list(point) for point in m["outline"]] for step in active for m in step.settings.get("marks") or ()]
-    return [f for f in kept(shot) if ((f.x, f.y) in places if "outline" not in f.numbers else f.numbers["outline"] in lines)]
+    kinds = {step.kind for step in active}
+
+    def is_mended(f: Finding) -> bool:
+        if f.kind == "light":
+            return f.step in kinds
+        return (f.x, f.y) in places if "outline" not in f.numbers else f.numbers["outline"] in lines
+
+    return [f for f in kept(shot) if is_mended(f)]

@@ -13,7 +13,7 @@ from tqdm import tqdm
 
 from ..core.errors import SweepError
 from ..demo.carriers import CARRIERS, Carrier, draw_carrier
-from ..demo.reels import REELS, SHADED, DemoReel, draw_reel
+from ..demo.reels import REELS, SHADED, UNSTEADY, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
 from ..store.data import DataFolder
@@ -73,7 +73,7 @@ def put_demo(data: DataFolder, queue: Queue) -> None:
     reels: list[tuple[DemoReel | Carrier, Callable[..., Path]]] = [
         *((r, draw_reel) for r in REELS),
         *((c, draw_carrier) for c in CARRIERS),
-        *((r, draw_reel) for r in SHADED),
+        *((r, draw_reel) for r in (*SHADED, *UNSTEADY)),
     ]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
         print("Drawing the demo reels; this is done once and takes about two minutes.", file=sys.stderr, flush=True)

@@ -116,6 +116,8 @@ def lie_of(record: LightRecord) -> tuple[float, float]:
     near = np.array([(i, j) for i in range(-2, 3) for j in range(-2, 3)]) + at
     mass = np.array([total[i % (2 * height), abs(j)] if j >= 0 else total[-i % (2 * height), -j] for i, j in near if j <= width])
     places = np.array([(((i + height) % (2 * height) - height) / 2, j / 2 * height / width) for i, j in near if j <= width])
+    if not mass.sum() > 0:
+        return 0.0, 0.0
     fy, fx = (places * mass[:, None]).sum(0) / mass.sum()
     lean = float(np.arctan2(fx, fy)) if fy >= 0 else float(np.arctan2(-fx, -fy))
     # Nearer to an axis than can be told is on it.

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -69,17 +71,22 @@ def small(frame: Frame) -> SmallFrame:
     return SmallFrame(np.clip(light, -top, top).astype(np.float16), np.clip(colours, -top, top).astype(np.float16))
 
 
+def described(path: Path) -> Path:
+    """Where the description of a record at `path` lies."""
+    return path.with_name(path.name + ".json")
+
+
 class LightRecord:
     """The small pictures of a shot.
 
     Parameters
     ----------
     path : Path
-        Written by `record`; its description lies beside it with the suffix ``.json``.
+        Written by `record`; its description lies beside it (`described`).
     """
 
     def __init__(self, path: Path) -> None:
-        told = json.loads(path.with_suffix(".json").read_text())
+        told = json.loads(described(path).read_text())
         self.format = PictureFormat.from_json(told["format"])
         self.colour = Colour(**told["colour"])
         self.rate = Fraction(told["rate"])
@@ -123,14 +130,22 @@ class LightRecord:
 def record(path: Path, source: FrameSource, first: int = 0, stop: int | None = None) -> LightRecord:
     """Read frames `first` to `stop` - 1 of a source once and keep their light at `path`; it is whole or not there."""
     stop = len(source) if stop is None else stop
-    writer = RecordWriter(path, source, first)
-    try:
+    with recorded(path, source, first) as writer:
         for frame, made in ahead(small, source.frames(first, stop)):
             writer.add(frame, made)
+    return LightRecord(path)
+
+
+@contextmanager
+def recorded(path: Path, source: FrameSource, first: int) -> Iterator[RecordWriter]:
+    """A writer that frames are given to as they go by; the record is whole afterwards, or not there."""
+    writer = RecordWriter(path, source, first)
+    try:
+        yield writer
     except BaseException as error:
         writer.drop(error)
         raise
-    return writer.finish()
+    writer.finish()
 
 
 class RecordWriter:
@@ -144,34 +159,28 @@ class RecordWriter:
         self._aside = written_aside(path, durable=False)
         self._stream = self._aside.__enter__()
 
-    def add(self, frame: Frame, made: SmallFrame) -> None:
-        """Keep the next frame; a missing one looks like the one before."""
+    def add(self, frame: Frame, made: SmallFrame | None = None) -> None:
+        """Keep the next frame, made small here unless it is already; a missing one looks like the one before."""
+        made = made or small(frame)
         if frame.missing:
             self._absent.append(frame.number)
             made = self._before or made
         self._before = made
         self._count += 1
-        try:
-            self._stream.write(np.ascontiguousarray(made.light).data)
-            self._stream.write(np.ascontiguousarray(made.colours).data)
-        except OSError as error:
-            self._aside.__exit__(type(error), error, error.__traceback__)
-            raise
+        self._stream.write(np.ascontiguousarray(made.light).data)
+        self._stream.write(np.ascontiguousarray(made.colours).data)
 
-    def finish(self) -> LightRecord:
-        """Close the file and open it as a record."""
+    def finish(self) -> None:
+        """Close the file."""
         told = {**self._told, "first": self._first, "count": self._count, "absent": self._absent}
-        with written_aside(self._path.with_suffix(".json")) as stream:
+        with written_aside(described(self._path)) as stream:
             stream.write(json.dumps(told).encode())
         self._aside.__exit__(None, None, None)
-        return LightRecord(self._path)
 
     def drop(self, error: BaseException) -> None:
         """Drop what was written because of `error`."""
-        try:
+        with suppress(BaseException):
             self._aside.__exit__(type(error), error, error.__traceback__)
-        except BaseException:
-            return
 
 
-__all__ = ["LightRecord", "RecordWriter", "SmallFrame", "record", "size_of", "small"]
+__all__ = ["LightRecord", "RecordWriter", "described", "SmallFrame", "record", "size_of", "small"]

@@ -69,6 +69,8 @@ class StepKind:
         Its material: the time ``volume`` of the shot, or the record of its ``light``.
     needs_region : bool
         It acts nowhere until it has a region; others act on the whole picture without one.
+    repeats : bool
+        It may be put on more than once: the second finds what the first leaves.
     """
 
     kind: str
@@ -81,6 +83,7 @@ class StepKind:
     settle: Callable[[Any, Iterable[Finding]], BaseModel]
     learns_from: Literal["volume", "light"] = "volume"
     needs_region: bool = False
+    repeats: bool = False
 
 
 STEPS: dict[str, StepKind] = {
@@ -94,6 +97,7 @@ STEPS: dict[str, StepKind] = {
         load=LightPlan.load,
         settle=steady.settle_bands,
         learns_from="light",
+        repeats=True,
     ),
     "steady-patches": StepKind(
         kind="steady-patches",
@@ -105,6 +109,7 @@ STEPS: dict[str, StepKind] = {
         load=LightPlan.load,
         settle=steady.settle_patches,
         learns_from="light",
+        repeats=True,
     ),
     "steady-frame": StepKind(
         kind="steady-frame",
@@ -116,6 +121,7 @@ STEPS: dict[str, StepKind] = {
         load=LightPlan.load,
         settle=steady.settle_frame,
         learns_from="light",
+        repeats=True,
     ),
     "frame-blend": StepKind(
         kind="frame-blend",

@@ -210,7 +210,7 @@ class LightPlan:
     def _relit(self, samples: Samples, component: Component, at: int, gain: Plane | None) -> Samples:
         """Samples of brightness, or of a colour, in the light they should have."""
         if gain is None and samples.dtype.kind == "u":
-            codes = np.arange(np.iinfo(samples.dtype).max + 1, dtype=samples.dtype)
+            codes = np.minimum(np.arange(np.iinfo(samples.dtype).max + 1), component.peak).astype(samples.dtype)
             table = self._plain(codes, component, at, None)
             return cv2.LUT(samples, table) if samples.dtype == np.uint8 else np.take(table, samples)
         return self._plain(samples, component, at, gain)

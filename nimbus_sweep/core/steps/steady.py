@@ -75,11 +75,11 @@ def _keep(record: LightRecord, settings: _Steady) -> int | None:
     return max(4, round(settings.keep * float(record.rate))) if settings.keep else None
 
 
-def stays(course: Course, record: LightRecord, keep: float) -> Course:
-    """What of the light of whole frames is to stay: what is slower than `keep` seconds, or else the changes that are meant."""
+def stays(course: Course, record: LightRecord, keep: float, least: float = 0.0) -> Course:
+    """What of the light of whole frames is to stay: what is slower than `keep` seconds, or else the changes that are meant, from `least` on."""
     if keep:
         return gaussian_filter1d(course, max(1.0, keep * float(record.rate) / 4), mode="nearest")
-    changes = meant(course, max(8, round(2 * float(record.rate))))
+    changes = [c for c in meant(course, max(8, round(2 * float(record.rate)))) if abs(c.size) > least]
     kept = np.sum([c.course(len(course)) for c in changes], axis=0) if changes else np.zeros(len(course))
     return kept - kept.mean()
 
@@ -88,8 +88,12 @@ def analyse_frame(
     record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Region | None = None
 ) -> LightPlan:
     """Measure the light of whole frames, and where it is to lie."""
+    return whole_plan(record, _read(record, settings, on_progress, hold_out), settings)
+
+
+def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSettings) -> LightPlan:
+    """What is to be divided out of whole frames, from what was read."""
     plan = LightPlan.nothing(record, settings.amount)
-    found = _read(record, settings, on_progress, hold_out)
     if found.told.rhythm == "none":
         return plan
     by_turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
@@ -99,8 +103,9 @@ def analyse_frame(
         level = np.full(len(course), course[_held(course, settings, record, "brightest")])
         return plan.with_(offset=course, level=level)
     whole, course = found.whole, found.course
-    # Jumps that come at regular frames are none that are meant.
-    kept = stays(course - found.told.pattern if found.told.rhythm == "jumps" else course, record, settings.keep)
+    # Jumps that come at regular frames, and what creeps between them, are none that are meant.
+    jumps = found.told.pattern if found.told.rhythm == "jumps" else np.zeros(len(course))
+    kept = stays(course - jumps, record, settings.keep, 2 * float(jumps.std()))
     if not settings.contrast:
         whole = Whole(course, np.ones(len(course)))
     at = _held(course, settings, record, "middle")
@@ -108,6 +113,19 @@ def analyse_frame(
     if settings.anchor == "middle":
         shift = float(np.median(course - kept))
     return plan.with_(offset=whole.offset, power=whole.power, level=kept + shift)
+
+
+def plans_of(record: LightRecord, found: Reading) -> list[LightPlan]:
+    """All that was read, to be divided out one after the other: so that other kinds of trouble can be looked for in steady light."""
+    plan = LightPlan.nothing(record)
+    plans = []
+    if found.bands is not None:
+        plans.append(plan.with_(bands=found.bands))
+    if found.patches is not None:
+        plans.append(plan.with_(patches=found.patches))
+    elif found.told.rhythm != "none":
+        plans.append(whole_plan(record, found, SteadyFrameSettings()))
+    return plans
 
 
 def _held(course: Course, settings: SteadyFrameSettings, record: LightRecord, usual: str) -> int:

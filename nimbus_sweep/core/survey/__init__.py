@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -30,6 +31,7 @@ def survey(
     steps: Iterable[str] | None = None,
     hold_outs: Mapping[str, Region] | None = None,
     light: LightRecord | None = None,
+    scratch: Path | None = None,
 ) -> Surveyed:
     """Everything that can be found in a shot.
 
@@ -47,6 +49,8 @@ def survey(
         For kinds of step, what is not to be looked at.
     light : LightRecord
         Of the shot; without one its light is not looked at.
+    scratch : Path
+        A file that may be written: where the light is not steady, all else is looked for with it steadied.
     """
     found: list[Finding] = []
     notes: list[str] = []
@@ -56,9 +60,11 @@ def survey(
     count = len(looks) + lit
     if light is not None and lit:
         held = next((region for step in LIGHT_STEPS if (region := (hold_outs or {}).get(step)) is not None), None)
-        told, _ = unsteady_light.surveyed(light, first, stop, (lambda part: on_progress(part / count)) if on_progress else None, held)
+        told, reading = unsteady_light.surveyed(light, first, stop, (lambda part: on_progress(part / count)) if on_progress else None, held)
         found += told.findings
         notes += told.notes
+        if told.findings and reading is not None and scratch is not None:
+            volume = unsteady_light.steadied(volume, light, reading, scratch)
     for done, (step, look) in enumerate(looks, start=int(lit)):
         share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
         told = look(volume, first, stop, share, (hold_outs or {}).get(step))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,8 @@ from ..steady.mains import alias, fitting, safe_shutters
 from ..steady.reading import Kind, Reading, read
 from ..steady.record import LightRecord
 from ..steps.light_plan import usable_of
+from ..steps.steady import plans_of
+from ..volume import TimeVolume, VolumeWriter
 from .findings import Finding, Surveyed
 
 TITLES: dict[Kind, str] = {
@@ -47,6 +50,22 @@ def surveyed(
     reading = read(record, usable=usable_of(record, hold_out), on_progress=on_progress)
     findings = [as_finding(kind, size, reading, record, first, stop) for kind, size in reading.kinds.items()]
     return Surveyed(findings, _notes(reading, record)), reading
+
+
+def steadied(volume: TimeVolume, record: LightRecord, reading: Reading, path: Path) -> TimeVolume:
+    """The frames of a volume in steady light, kept at `path`: what keeps its place stands out as it would have."""
+    plans = plans_of(record, reading)
+    writer = VolumeWriter(path, volume, volume.numbers)
+    try:
+        for number in volume.numbers:
+            frame = volume.frame(int(number))
+            for plan in plans:
+                frame = plan.mend(frame)
+            writer.add(frame)
+    except BaseException as error:
+        writer.drop(error)
+        raise
+    return writer.finish()
 
 
 def as_finding(kind: Kind, size: float, reading: Reading, record: LightRecord, first: int, stop: int) -> Finding:
@@ -110,9 +129,10 @@ def cause(step: float, rate: Fraction) -> str:
             f"or the frame rate is not read right: see Intake{lasts}."
         )
     lamps = " or ".join(f"{f.mains} Hz" for f in fits)
-    shutters = [s for f in fits[:1] for s in safe_shutters(f.mains, rate)][:2]
+    # Those that cameras have: one over something.
+    shutters = [s for s in safe_shutters(fits[0].mains, rate) if s.numerator == 1][:2]
     if shutters:
-        avoided = f"a {' or '.join(f'{s.numerator}/{s.denominator}' for s in sorted(shutters))} s shutter would have avoided it"
+        avoided = f"a {' or '.join(f'1/{s.denominator}' for s in shutters)} s shutter would have avoided it"
     else:
         avoided = f"no shutter avoids it at this rate, for a frame is shorter than a pulse of 1/{2 * fits[0].mains} s"
     return f"lamps on {lamps} mains, {at}; {avoided}{lasts}."

@@ -15,6 +15,7 @@ from ...store import edits
 from ...store.models import Reel
 from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, whole
+from .light import drawn as drawn_light
 from .regions import shape_named
 
 pages = Blueprint("condition", __name__)
@@ -73,6 +74,8 @@ def sheet(reel_id: int) -> str:
         on={s.kind for s in shot.recipe.steps},
         kinds=_KINDS,
         ways=WAYS,
+        step_titles={kind.kind: kind.title for kind in STEPS.values()},
+        light=drawn_light(reel, shot),
         ready=shot.treated and services().viewing.ready(reel),
         revision=edits.current(reel).mark,
     )

@@ -29,7 +29,7 @@ def sheet(reel_id: int) -> str:
         place=place,
         shot=shot,
         steps=[(step, STEPS[step.kind]) for step in recipe.steps],
-        others=[kind for kind in STEPS.values() if kind.kind not in {s.kind for s in recipe.steps}],
+        others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],
         kept=edits.kept(shot),
         mended=edits.mended(shot),
         ready=services().viewing.ready(reel),

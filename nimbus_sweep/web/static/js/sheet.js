@@ -105,6 +105,8 @@ async function takeMask(box) {
 
 function valueOf(box) {
   if (box.type === "checkbox") return box.checked;
+  if ("list" in box.dataset) return box.value.split(",").map(Number);
+  if (box.dataset.number === "any") return Number(box.value) || 0;
   return "number" in box.dataset ? Math.round(Number(box.value) || 0) : box.value;
 }
 
