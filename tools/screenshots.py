@@ -30,7 +30,7 @@ def main() -> None:
     OUT.mkdir(parents=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder))
-        for reel in range(1, 9):
+        for reel in range(1, 13):
             app.wait(reel, "intake", 240)
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
         page.goto(app.address)
@@ -50,8 +50,6 @@ def main() -> None:
         page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
         page.evaluate("() => window.nimbusBench.go(33)")
         settle(page, "repeats")
-        page.goto(f"{app.address}/storage")
-        settle(page, "storage")
         page.goto(f"{app.address}/reels/1/condition")
         page.get_by_role("button", name="Survey this reel").click()
         app.wait(1, "survey")
@@ -81,8 +79,6 @@ def main() -> None:
         app.wait(1, "inspection")
         settle(page, "dimmed")
         page.keyboard.press("g")
-        page.keyboard.press("?")
-        settle(page, "keys")
         page.goto(f"{app.address}/reels/7/condition")
         page.get_by_role("button", name="Survey this reel").click()
         app.wait(7, "survey", 120)
@@ -133,6 +129,15 @@ def main() -> None:
         page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
         page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
         settle(page, "truth", 6000)
+        page.goto(f"{app.address}/reels/9/condition")
+        page.get_by_role("button", name="Survey this reel").click()
+        app.wait(9, "survey", 120)
+        page.wait_for_selector(".light-found")
+        page.get_by_text("See the light").click()
+        page.evaluate("() => window.nimbusBench.go(30)")
+        settle(page, "light", 4000)
+        page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
+        settle(page, "mains")
         app.stop()
 
 

@@ -17,11 +17,12 @@ import pytest
 from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.light import left
-from benchmarks.material import MemorySource, Planes, clip, panned
+from benchmarks.material import MemorySource, Planes, clip, clip_path, panned
 from nimbus_sweep.core.confined import Confined
 from nimbus_sweep.core.errors import Cancelled
 from nimbus_sweep.core.frames import Colour, Frame, Window, blank
 from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.steady.bands import fit_bands
 from nimbus_sweep.core.steady.course import meant, rhythm, unsteadiness
@@ -30,7 +31,7 @@ from nimbus_sweep.core.steady.record import LightRecord, record, small
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.core.steps.light_plan import LightPlan
 from nimbus_sweep.core.survey import survey
-from nimbus_sweep.core.survey.unsteady_light import cause, surveyed
+from nimbus_sweep.core.survey.unsteady_light import cause, missed_cuts, surveyed
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 
@@ -403,6 +404,20 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     assert bands_[0].convinces
     # Other kinds of step are not asked for it.
     assert not survey(build_volume(tmp_path / "v.bin", dirty), 0, n, steps=["pixel-mend"], light=record(tmp_path / "r", dirty)).findings
+
+
+def test_a_cut_that_was_missed_is_said(tmp_path: Path) -> None:
+    # The open clip is cut at its frame 76: here that is the 17th.
+    reader = MovieReader(clip_path("bikes"))
+    light = record(tmp_path / "r", reader, 60, 84)
+    assert missed_cuts(light) == [76]
+    told, _ = surveyed(light, 60, 84)
+    assert any("75 and 76" in note and "Intake" in note for note in told.notes)
+    assert not told.findings
+    for name in ("bikes-2", "bikes-3", "bunny-near", "carphone", "pan coffee"):
+        source = scene(name)
+        spoiled = lit(list(source.pictures), on_off(len(source), 1, strength=0.5))
+        assert missed_cuts(kept(source, spoiled, tmp_path)) == []
 
 
 def test_a_record_is_whole_or_not_there(tmp_path: Path) -> None:

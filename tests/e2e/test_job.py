@@ -255,6 +255,9 @@ def region_of(running: Running, reel: int, step: int = 0) -> dict[str, Any]:
 def test_a_region_is_drawn_changed_and_taken_back(running: Running, page: Page) -> None:
     running.wait(2, "intake")
     page.goto(f"{running.address}/reels/2/treatment")
+    page.wait_for_selector("details[data-fold=others]")
+    if not page.get_by_role("button", name="Add step: Region median").is_visible():
+        page.get_by_text("Add another step").click()
     page.get_by_role("button", name="Add step: Region median").click()
     place = page.locator(".step", has_text="Region median")
     expect(place.get_by_text("nowhere yet")).to_be_visible()

@@ -33,6 +33,8 @@ _BESIDE = 0.6
 _WIDE = 1.5
 # Cells over the picture for the light of whole frames; places that patches take up at least.
 _BLOCKS, _SPREAD_OVER = (18, 16), 5
+# Small pixels the shorter side of the picture has to have for its light to be read.
+SMALLEST = 16
 # Of what changes, the share that has to be uneven over the picture to be called patches.
 _UNEVEN = 0.25
 
@@ -112,12 +114,12 @@ def lie_of(record: LightRecord) -> tuple[float, float]:
     at = np.unravel_index(int(np.where(usable, total, 0).argmax()), total.shape)
     peak = float(length[at])
     ring = usable & (np.abs(length - peak) < max(1.5, 0.25 * peak))
+    if not ring.any() or not total.any():
+        return 0.0, 0.0
     stands_out = float(total[at] / max(float(np.median(total[ring])), 1e-12))
     near = np.array([(i, j) for i in range(-2, 3) for j in range(-2, 3)]) + at
     mass = np.array([total[i % (2 * height), abs(j)] if j >= 0 else total[-i % (2 * height), -j] for i, j in near if j <= width])
     places = np.array([(((i + height) % (2 * height) - height) / 2, j / 2 * height / width) for i, j in near if j <= width])
-    if not mass.sum() > 0:
-        return 0.0, 0.0
     fy, fx = (places * mass[:, None]).sum(0) / mass.sum()
     lean = float(np.arctan2(fx, fy)) if fy >= 0 else float(np.arctan2(-fx, -fy))
     # Nearer to an axis than can be told is on it.
@@ -155,6 +157,8 @@ def read(
         As `measure` takes them.
     """
     told = on_progress or (lambda share: None)
+    if len(record) < 3 or min(record.shape) < SMALLEST:
+        return _nothing(len(record))
     lean, stands_out = lie_of(record)
     pairs = measure(record, reach, look_along(lean) if stands_out > _STRIPED else "both", usable, lambda share: told(0.7 * share))
     bands = None
@@ -187,6 +191,11 @@ def read(
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     return Reading(len(record), bands, whole, course, named, changes, patches if "patches" in kinds else None, ordered, uneven)
+
+
+def _nothing(count: int) -> Reading:
+    flat = np.zeros(count)
+    return Reading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0)
 
 
 def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float]) -> Reading:

@@ -167,8 +167,13 @@ class RecordWriter:
             made = self._before or made
         self._before = made
         self._count += 1
-        self._stream.write(np.ascontiguousarray(made.light).data)
-        self._stream.write(np.ascontiguousarray(made.colours).data)
+        try:
+            self._stream.write(np.ascontiguousarray(made.light).data)
+            self._stream.write(np.ascontiguousarray(made.colours).data)
+        except OSError as error:
+            # A full disk is raised as such.
+            self._aside.__exit__(type(error), error, error.__traceback__)
+            raise
 
     def finish(self) -> None:
         """Close the file."""

@@ -219,6 +219,8 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
     here, own = knots.weights((ys + 0.5) / height, (xs + 0.5) / width)
     there, other = knots.weights((ys + 0.5 + pairs.away[..., 1]) / height, (xs + 0.5 + pairs.away[..., 0]) / width)
     usable = pairs.weight > 0
+    if not usable.any():
+        return np.zeros((count, knots.rows, knots.cols))
     p, r, c = np.nonzero(usable)
     rows = np.repeat(np.arange(len(p)), 8)
     cols = np.concatenate([pairs.one[p, None] * n + here[r, c], pairs.other[p, None] * n + there[p, r, c]], 1).ravel()

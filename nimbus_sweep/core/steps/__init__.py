@@ -43,6 +43,11 @@ class Knowledge(Protocol):
         ...
 
 
+def _as_they_are(settings: BaseModel, findings: Iterable[Finding]) -> BaseModel:
+    """Settings that leave nothing to the survey."""
+    return settings
+
+
 @dataclass(frozen=True)
 class StepKind:
     """A kind of step.
@@ -80,7 +85,7 @@ class StepKind:
     settings: type[BaseModel]
     analyse: Callable[[Any, Any, Callable[[float], None] | None, Region | None], Knowledge]
     load: Callable[[Path], Knowledge]
-    settle: Callable[[Any, Iterable[Finding]], BaseModel]
+    settle: Callable[[Any, Iterable[Finding]], BaseModel] = _as_they_are
     learns_from: Literal["volume", "light"] = "volume"
     needs_region: bool = False
     repeats: bool = False
@@ -95,7 +100,6 @@ STEPS: dict[str, StepKind] = {
         settings=steady.SteadyBandsSettings,
         analyse=steady.analyse_bands,
         load=LightPlan.load,
-        settle=steady.settle_bands,
         learns_from="light",
         repeats=True,
     ),
@@ -107,7 +111,6 @@ STEPS: dict[str, StepKind] = {
         settings=steady.SteadyPatchesSettings,
         analyse=steady.analyse_patches,
         load=LightPlan.load,
-        settle=steady.settle_patches,
         learns_from="light",
         repeats=True,
     ),
@@ -119,7 +122,6 @@ STEPS: dict[str, StepKind] = {
         settings=steady.SteadyFrameSettings,
         analyse=steady.analyse_frame,
         load=LightPlan.load,
-        settle=steady.settle_frame,
         learns_from="light",
         repeats=True,
     ),
@@ -131,7 +133,6 @@ STEPS: dict[str, StepKind] = {
         settings=frame_blend.FrameBlendSettings,
         analyse=frame_blend.analyse,
         load=frame_blend.BlendPlan.load,
-        settle=frame_blend.settle,
         learns_from="light",
     ),
     "pixel-mend": StepKind(
@@ -162,7 +163,6 @@ STEPS: dict[str, StepKind] = {
         settings=region_median.RegionMedianSettings,
         analyse=region_median.analyse,
         load=region_median.MedianPlan.load,
-        settle=region_median.settle,
         needs_region=True,
     ),
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -19,7 +19,6 @@ from ..motion import Field as Motion
 from ..motion import carried, flow, look
 from ..regions import Region
 from ..steady.record import LightRecord
-from ..survey.findings import Finding
 from .ways import MarkWay
 
 # Motion is told on a picture no wider than this.
@@ -164,11 +163,6 @@ class Blended:
 
     def _made(self, frame: Frame, neighbour: Callable[[int], Frame]) -> Frame:
         return frame if frame.missing or frame.number not in self._range else self._plan.blend(frame, neighbour)
-
-
-def settle(settings: FrameBlendSettings, findings: Iterable[Finding]) -> FrameBlendSettings:
-    """Nothing is left to the survey."""
-    return settings
 
 
 def analyse(

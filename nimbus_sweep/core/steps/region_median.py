@@ -7,7 +7,7 @@ replaced, so that all others stay the source's own.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -22,7 +22,6 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
 from ..regions import Region
-from ..survey.findings import Finding
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
 from .ways import MarkWay
@@ -120,11 +119,6 @@ def _despecked(part: Samples, component: Component, settings: RegionMedianSettin
         gives_way = {"both": np.abs(departs), "dark": -departs, "light": departs}[settings.takes] > least
         result[at] = np.where(gives_way, middle, part[at])
     return result
-
-
-def settle(settings: RegionMedianSettings, findings: Iterable[Finding]) -> RegionMedianSettings:
-    """Nothing is left to the survey."""
-    return settings
 
 
 def analyse(

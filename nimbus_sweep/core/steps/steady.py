@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -15,7 +15,6 @@ from ..steady.pairs import measure
 from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, without
 from ..steady.record import LightRecord
 from ..steady.solve import Whole, left_by
-from ..survey.findings import Finding
 from .light_plan import LightPlan, usable_of
 
 Told = Callable[[float], None] | None
@@ -50,21 +49,6 @@ class SteadyPatchesSettings(_Steady):
     """How fine the field of gains is."""
 
     fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
-
-
-def settle_frame(settings: SteadyFrameSettings, findings: Iterable[Finding]) -> SteadyFrameSettings:
-    """Nothing is left to the survey: the step measures by itself."""
-    return settings
-
-
-def settle_bands(settings: SteadyBandsSettings, findings: Iterable[Finding]) -> SteadyBandsSettings:
-    """The same."""
-    return settings
-
-
-def settle_patches(settings: SteadyPatchesSettings, findings: Iterable[Finding]) -> SteadyPatchesSettings:
-    """The same."""
-    return settings
 
 
 def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Region | None) -> Reading:

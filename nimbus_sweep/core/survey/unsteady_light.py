@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from fractions import Fraction
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 
+from ..motion import look
 from ..regions import Region
 from ..steady.course import Change
 from ..steady.mains import alias, fitting, safe_shutters
-from ..steady.reading import Kind, Reading, read
+from ..steady.reading import SMALLEST, Kind, Reading, read
 from ..steady.record import LightRecord
 from ..steps.light_plan import usable_of
 from ..steps.steady import plans_of
@@ -33,6 +36,8 @@ STEPS_FOR: dict[Kind, str] = {
     "whole": "steady-frame",
     "patches": "steady-patches",
 }
+# Correlation of two pictures' structure below which they show other scenes, and above which a scene goes on; their size then.
+_OTHER, _GOES_ON, _STRUCTURE = 0.3, 0.7, 32
 # Frames that are too few to tell.
 _FEW = 5
 
@@ -47,6 +52,8 @@ def surveyed(
     """Read the light of a shot and say what is wrong with it."""
     if len(record) < _FEW:
         return Surveyed([], (f"The shot has {len(record)} frames: too few to tell whether its light is steady.",)), None
+    if min(record.shape) < SMALLEST:
+        return Surveyed([], ()), None
     reading = read(record, usable=usable_of(record, hold_out), on_progress=on_progress)
     findings = [as_finding(kind, size, reading, record, first, stop) for kind, size in reading.kinds.items()]
     return Surveyed(findings, _notes(reading, record)), reading
@@ -139,7 +146,28 @@ def cause(step: float, rate: Fraction) -> str:
 
 
 def _notes(reading: Reading, record: LightRecord) -> tuple[str, ...]:
-    return tuple(_told(change, record) for change in reading.changes if abs(change.size) > 0.1)
+    told = [_told(change, record) for change in reading.changes if abs(change.size) > 0.1]
+    for at in missed_cuts(record):
+        told.append(f"Between frames {at - 1} and {at} the whole picture changes: a cut may have been missed there. Set it in Intake.")
+    return tuple(told)
+
+
+def missed_cuts(record: LightRecord) -> list[int]:
+    """Frames that show another scene than the one before, amid frames that go on from one another."""
+    looks = []
+    for n in range(len(record)):
+        gray = look(record.light(n), 1.0).gray
+        flat = cv2.resize(gray, (_STRUCTURE, _STRUCTURE), interpolation=cv2.INTER_AREA).astype(np.float32).ravel()
+        looks.append((flat - flat.mean()) / max(float(flat.std()), 1e-3))
+    alike = np.array([float(np.mean(a * b)) for a, b in pairwise(looks)])
+    found = []
+    for n in range(1, len(looks)):
+        around = np.concatenate([alike[max(0, n - 5) : n - 1], alike[n : n + 4]])
+        # What comes back after a flash is no cut.
+        across = max(float(np.mean(a * b)) for a in looks[max(0, n - 3) : n] for b in looks[n : n + 3])
+        if len(around) >= 3 and across < _OTHER < _GOES_ON < float(np.median(around)):
+            found.append(record.first + n)
+    return found
 
 
 def _told(change: Change, record: LightRecord) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
+from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
 from ...core.treatment import Recipe, Step, told
 from ...store import edits
@@ -37,6 +38,7 @@ def sheet(reel_id: int) -> str:
         surveyed=shot.surveyed is not None,
         clipped=clipped(),
         ways=WAYS,
+        points=STARTING_POINTS.values(),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
     )
 
@@ -64,6 +66,18 @@ def add(reel_id: int) -> Response:
     order = list(STEPS)
     steps = sorted([*_steps(reel_id), Step(kind=kind)], key=lambda s: order.index(s.kind))
     return _changed(reel_id, f"Added {STEPS[kind].title}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/starting-point")
+def start_from(reel_id: int) -> Response:
+    """Put the steps of a starting point on, in their place in the order that works; those of the same kinds make way."""
+    point = STARTING_POINTS.get(str(body().get("point", "")))
+    if point is None:
+        abort(400, "There is no such starting point.")
+    kinds = {s.kind for s in point.recipe.steps}
+    order = list(STEPS)
+    steps = sorted([*(s for s in _steps(reel_id) if s.kind not in kinds), *point.recipe.steps], key=lambda s: order.index(s.kind))
+    return _changed(reel_id, f"Started from: {point.name}", steps)
 
 
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/switch")
