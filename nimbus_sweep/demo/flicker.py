@@ -113,6 +113,8 @@ def patches(frames: int, height: int, width: int, seed: int, strength: float = 0
         for _ in range(count)
     ]
     swings = strength * rng.standard_normal((frames, count))
+    # What stays all the time is no flicker.
+    swings -= swings.mean(0)
     return [Lit(np.exp(sum(s * f for s, f in zip(swing, fields, strict=True))).astype(np.float32)) for swing in swings]
 
 

@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import dct, idct
 from scipy.ndimage import median_filter
 
 # Float64 throughout; arithmetic hides that from the type checker.
@@ -28,6 +29,26 @@ def unsteadiness(course: Course) -> float:
         return 0.0
     second = course[:-2] - 2 * course[1:-1] + course[2:]
     return float(np.median(np.abs(second)) / (0.6745 * np.sqrt(6)))
+
+
+# Frames in a period from which changes are slow, and those down to which others tell how large these may be.
+_SLOW, _TELLING, _LIKELY = 20, 6, 1.5
+
+
+def limited(course: Course) -> Course:
+    """A course whose slow changes are no larger than those somewhat faster make likely: (frames, ...).
+
+    What is measured between frames adds up slowly from what each measurement is out by; flicker has no reason to be
+    larger there. Slow and telling changes are set apart by the cosine transform over time.
+    """
+    count = len(course)
+    first, second = 2 * count // _SLOW, 2 * count // _TELLING
+    if first < 1 or second - first < 3:
+        return course
+    parts = dct(course, axis=0, norm="ortho")
+    size = _LIKELY * np.sqrt(np.mean(parts[first + 1 : second + 1] ** 2, axis=0, keepdims=True))
+    parts[1 : first + 1] = np.clip(parts[1 : first + 1], -size, size)
+    return idct(parts, axis=0, norm="ortho")
 
 
 @dataclass(frozen=True)
@@ -69,6 +90,11 @@ def rhythm(course: Course, least: float = 0.006) -> Told:
         return nothing
     beat = _beat(course)
     return beat if beat is not None else Told("uneven", 0.0, np.zeros(count), 0.0)
+
+
+def by_turns(course: Course, period: int) -> Course:
+    """What of a course repeats every `period` frames: (frames,), mean 0."""
+    return _turns(course, period).pattern
 
 
 def _turns(course: Course, period: int) -> Told:

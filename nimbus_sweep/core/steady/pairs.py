@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
@@ -187,6 +187,8 @@ def _cells(
     return ratio, level, mass, away, moving
 
 
-def neighbours(pairs: Pairs, lags: Sequence[int]) -> NDArray[np.bool_]:
-    """Which pairs are so many frames apart."""
-    return np.isin(pairs.other - pairs.one, lags)
+def close(pairs: Pairs, most: int = 2) -> Pairs:
+    """Only the pairs whose frames are at most so far apart."""
+    kept = pairs.other - pairs.one <= most
+    cells = {name: getattr(pairs, name)[kept] for name in ("one", "other", "ratio", "level", "weight", "away", "moving", "spread")}
+    return replace(pairs, **cells)

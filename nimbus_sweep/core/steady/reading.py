@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from ..motion import Along, Plane
 from .bands import BandModel, fit_bands
-from .course import Change, Told, meant, rhythm, unsteadiness
-from .pairs import LAGS, Cells, Pairs, measure
+from .channels import channel_courses
+from .course import Change, Told, limited, meant, rhythm, unsteadiness
+from .pairs import LAGS, Cells, Pairs, close, measure
 from .record import LightRecord
 from .solve import Knots, Whole, along, left_by, solve_field, solve_whole
 
@@ -22,6 +23,8 @@ Kind = Literal["bands", "on-off", "jumps", "whole", "patches"]
 # Unsteadiness, as a standard deviation in log light, below which there is no trouble (measured on sound clips: at most 0.0024
 # for whole frames and rows, 0.009 for patches).
 LEAST, LEAST_PATCH = 0.006, 0.016
+# The same for a colour by itself, which is told from fewer and coarser samples.
+_LEAST_TINT = 0.012
 _BANDS_EXPLAIN, _COARSEST, _ROWS = 0.7, 0.4, 54
 PATCH_ROWS, PATCH_COLS = 6, 8
 # How far stripes of changing light have to stand out to be looked for as they lie, and for motion to be told without them; and
@@ -78,6 +81,10 @@ class Reading:
         What is wrong, and how much: standard deviation of the log light, of bands half their swing; the strongest first.
     uneven : float
         Share of what changes that is not alike all over the picture.
+    channels : ndarray, float64, (frames, 3), or None
+        Log light of red, green and blue by themselves; None for a picture without colour.
+    tinted : bool
+        Whether colours flicker that hardly show in the brightness of the whole.
     """
 
     count: int
@@ -89,6 +96,8 @@ class Reading:
     patches: Course | None
     kinds: dict[Kind, float]
     uneven: float
+    channels: Course | None = None
+    tinted: bool = False
 
 
 def lie_of(record: LightRecord) -> tuple[float, float]:
@@ -143,6 +152,7 @@ def read(
     keep: int | None = None,
     usable: Callable[[int], Plane | None] | None = None,
     on_progress: Callable[[float], None] | None = None,
+    apart: bool = False,
 ) -> Reading:
     """Read the light of a shot.
 
@@ -155,6 +165,8 @@ def read(
         Frames for which a change has to stay to be meant; two seconds' when None.
     usable, on_progress
         As `measure` takes them.
+    apart : bool
+        Read red, green and blue by themselves in any case, not only where brightness is steady.
     """
     told = on_progress or (lambda share: None)
     if len(record) < 3 or min(record.shape) < SMALLEST:
@@ -188,9 +200,23 @@ def read(
             return _only_patches(record, pairs, keeps, kinds)
     elif named.rhythm != "none" and (bands is None or unsteadiness(course) > 0.1 * bands.model.swing or named.rhythm == "jumps"):
         kinds[{"on-off": "on-off", "jumps": "jumps"}.get(named.rhythm, "whole")] = size  # type: ignore[index]
+    channels, tinted = None, False
+    if apart or not kinds:
+        channels = channel_courses(record, rest if apart else close(rest))
+    if not kinds and channels is not None:
+        rhythms = [rhythm(c, _LEAST_TINT) for c in channels.T]
+        worst = int(np.argmax([unsteadiness(c) if r.rhythm != "none" else -1 for c, r in zip(channels.T, rhythms, strict=True)]))
+        tinted = rhythms[worst].rhythm != "none"
+        if tinted:
+            named, channels = rhythms[worst], channel_courses(record, rest)
+            assert channels is not None
+            size = float(np.std(channels[:, worst]))
+            kinds["on-off" if named.rhythm == "on-off" else "jumps" if named.rhythm == "jumps" else "whole"] = size
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
-    return Reading(len(record), bands, whole, course, named, changes, patches if "patches" in kinds else None, ordered, uneven)
+    return Reading(
+        len(record), bands, whole, course, named, changes, patches if "patches" in kinds else None, ordered, uneven, channels, tinted
+    )
 
 
 def _nothing(count: int) -> Reading:
@@ -274,7 +300,7 @@ def without(pairs: Pairs, bands: Bands, record: LightRecord) -> Pairs:
 
 def solve_patches(pairs: Pairs, rest: Cells, rows: int, cols: int) -> Course:
     """A coarse field of log light over the picture for every frame: (frames, rows, cols)."""
-    return solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.6)
+    return limited(solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.6))
 
 
 def _patches(pairs: Pairs, whole: Whole, course: Course) -> tuple[Course | None, float]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from ..motion import Plane
 from ..regions import Region
 from ..shade import is_logarithmic, light_of, samples_of, zero_of
 from ..steady.bands import BandModel
+from ..steady.channels import mixing
 from ..steady.pairs import WHITE
 from ..steady.reading import Bands
 from ..steady.record import LightRecord
@@ -51,6 +52,8 @@ class LightPlan:
         Log light over the picture; (frames, 0, 0) for none.
     amount : float
         How much of all that is done, 0 to 1.
+    channels : ndarray, float64, (frames, 3)
+        Log light of red, green and blue to be divided out of each; (frames, 0) for none.
     """
 
     layout: PictureFormat
@@ -62,6 +65,7 @@ class LightPlan:
     bands: Bands | None
     patches: Course
     amount: float = 1.0
+    channels: Course = field(default_factory=lambda: np.zeros((0, 0)))
 
     @classmethod
     def nothing(cls, record: LightRecord, amount: float = 1.0) -> LightPlan:
@@ -77,7 +81,13 @@ class LightPlan:
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
         told = {"format": self.layout.as_json(), "colour": asdict(self.colour), "first": self.first, "amount": self.amount}
-        arrays: dict[str, Any] = {"offset": self.offset, "power": self.power, "level": self.level, "patches": self.patches}
+        arrays: dict[str, Any] = {
+            "offset": self.offset,
+            "power": self.power,
+            "level": self.level,
+            "patches": self.patches,
+            "channels": self.channels,
+        }
         if self.bands is not None:
             model = self.bands.model
             arrays |= {"phase": model.phase, "profile": model.profile}
@@ -93,9 +103,9 @@ class LightPlan:
             bands = None
             if "phase" in stored:
                 bands = Bands(BandModel(told["spacing"], stored["phase"], stored["profile"], told["explained"]), told["lean"])
-            offset, power, level, patches = (stored[name] for name in ("offset", "power", "level", "patches"))
+            offset, power, level, patches, channels = (stored[n] for n in ("offset", "power", "level", "patches", "channels"))
             layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
-            return cls(layout, colour, told["first"], offset, power, level, bands, patches, told["amount"])
+            return cls(layout, colour, told["first"], offset, power, level, bands, patches, told["amount"], channels)
 
     @property
     def changes(self) -> bool:
@@ -103,7 +113,8 @@ class LightPlan:
         return self.bands is not None or self.patches.size > 0 or any(self._alters(n) for n in range(len(self.offset)))
 
     def _alters(self, at: int) -> bool:
-        return bool(abs(self.level[at] - self.offset[at]) > _RIGHT or abs(self.power[at] - 1) > _EVEN)
+        tints = self.channels.size > 0 and float(np.abs(self.channels[at]).max()) > _RIGHT
+        return bool(tints or abs(self.level[at] - self.offset[at]) > _RIGHT or abs(self.power[at] - 1) > _EVEN)
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, or none where the light is steady."""
@@ -129,6 +140,8 @@ class LightPlan:
         gains = self.gains(at)
         if gains is None and not self._alters(at):
             return frame
+        if self.channels.size:
+            return self._tinted(frame, at)
         mended = frame.copy()
         part = window or Window.of(self.layout)
         light = None
@@ -146,6 +159,28 @@ class LightPlan:
             else:
                 gain = None if gains is None else _sized(gains, (component.height, component.width))[rows, cols]
                 samples[rows, cols] = self._relit(here, component, at, gain)
+        return mended
+
+    def _tinted(self, frame: Frame, at: int) -> Frame:
+        """A frame with each colour in the light it should have."""
+        mended, layout = frame.copy(), self.layout
+        matrix = mixing(layout, self.colour)
+        if matrix is None:
+            return frame
+        factors = np.exp(-self.amount * self.channels[at])
+        # What a factor for each colour does to the components, whatever these are.
+        whole = np.linalg.inv(matrix) @ np.diag(factors) @ matrix
+        used = [i for i, c in enumerate(layout.components) if c.name != "A"]
+        lights = [light_of(frame.component(i), layout.components[i], self.colour) for i in used]
+        for row, i in enumerate(used):
+            component = layout.components[i]
+            size = (component.width, component.height)
+            total = np.zeros(size[::-1], np.float32)
+            for weight, light in zip(whole[row], lights, strict=True):
+                if abs(weight) > 1e-6:
+                    way = cv2.INTER_AREA if light.shape[1] > size[0] else cv2.INTER_LINEAR
+                    total += np.float32(weight) * (light if light.shape == size[::-1] else cv2.resize(light, size, interpolation=way))
+            mended.component(i)[:] = samples_of(total, component, self.colour, frame.component(i).dtype)
         return mended
 
     def _power(self, at: int) -> float:

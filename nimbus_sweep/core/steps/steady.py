@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from scipy.ndimage import gaussian_filter1d
 
 from ..regions import Region
-from ..steady.course import meant
+from ..steady.course import by_turns, meant
 from ..steady.pairs import measure
 from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, without
 from ..steady.record import LightRecord
@@ -35,6 +35,9 @@ class SteadyFrameSettings(_Steady):
         default="auto", description="everything, or only the rhythm of frames dimmed by turns; by what is found"
     )
     contrast: bool = Field(default=True, description="an exponent as well as a gain")
+    channels: Literal["auto", "together", "apart"] = Field(
+        default="auto", description="red, green and blue in one light or each in its own; by what is found"
+    )
     anchor: Literal["middle", "brightest", "frame"] = Field(default="middle", description="where the frames are to lie")
     frame: int = Field(default=0, ge=0, description="the frame to lie at, for that anchor")
 
@@ -51,8 +54,8 @@ class SteadyPatchesSettings(_Steady):
     fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
 
 
-def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Region | None) -> Reading:
-    return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress)
+def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Region | None, apart: bool = False) -> Reading:
+    return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress, apart)
 
 
 def _keep(record: LightRecord, settings: _Steady) -> int | None:
@@ -72,7 +75,7 @@ def analyse_frame(
     record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Region | None = None
 ) -> LightPlan:
     """Measure the light of whole frames, and where it is to lie."""
-    return whole_plan(record, _read(record, settings, on_progress, hold_out), settings)
+    return whole_plan(record, _read(record, settings, on_progress, hold_out, settings.channels == "apart"), settings)
 
 
 def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSettings) -> LightPlan:
@@ -80,8 +83,10 @@ def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSetting
     plan = LightPlan.nothing(record, settings.amount)
     if found.told.rhythm == "none":
         return plan
-    by_turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
-    if by_turns:
+    if found.channels is not None and (settings.channels == "apart" or (settings.channels == "auto" and found.tinted)):
+        return plan.with_(channels=_apart(record, found, found.channels, settings))
+    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
+    if turns:
         course = found.told.pattern
         # The brightest of the turns is right as it is, and stays bit for bit.
         level = np.full(len(course), course[_held(course, settings, record, "brightest")])
@@ -97,6 +102,22 @@ def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSetting
     if settings.anchor == "middle":
         shift = float(np.median(course - kept))
     return plan.with_(offset=whole.offset, power=whole.power, level=kept + shift)
+
+
+def _apart(record: LightRecord, found: Reading, channels: Course, settings: SteadyFrameSettings) -> Course:
+    """Log light to be divided out of red, green and blue: (frames, 3)."""
+    taken = []
+    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
+    for course in channels.T:
+        if turns:
+            pattern = by_turns(course, max(2, round(found.told.period)))
+            taken.append(pattern - pattern.max())
+            continue
+        jumps = 2 * float(found.told.pattern.std()) if found.told.rhythm == "jumps" else 0.0
+        rest = course - stays(course, record, settings.keep, jumps)
+        at = _held(rest, settings, record, "middle")
+        taken.append(rest - (np.median(rest) if settings.anchor == "middle" else rest[at]))
+    return np.stack(taken, 1)
 
 
 def plans_of(record: LightRecord, found: Reading) -> list[LightPlan]:

@@ -95,6 +95,10 @@ def _sure(size: float) -> float:
 def _sentence(kind: Kind, size: float, reading: Reading, rate: Fraction) -> str:
     strong = f"{100 * np.expm1(size):.{0 if size > 0.03 else 1}f} %"
     told = reading.told
+    if reading.tinted and reading.channels is not None and kind in ("whole", "on-off", "jumps"):
+        sizes = [100 * float(np.expm1(c.std())) for c in reading.channels.T]
+        shares = ", ".join(f"{name} {size:.1f} %" for name, size in zip(("red", "green", "blue"), sizes, strict=True))
+        return f"Colours flicker, each by itself ({shares} rms), while brightness hardly does: lamps, or layers of film, that age apart."
     if kind == "bands" and reading.bands is not None:
         model, lean = reading.bands.model, reading.bands.lean
         way = "climb" if model.step > 0 else "fall"
