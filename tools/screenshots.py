@@ -20,7 +20,7 @@ OUT = ROOT / "docs" / "screenshots"
 def settle(page: Page, name: str, wait: int = 1800) -> None:
     """Let everything be drawn, then take the picture; `wait` in milliseconds."""
     page.wait_for_timeout(wait)
-    page.evaluate("() => { document.getElementById('said').hidden = true; }")
+    page.evaluate("() => { const said = document.getElementById('said'); if (said) said.hidden = true; }")
     page.screenshot(path=OUT / f"{name}.png")
 
 

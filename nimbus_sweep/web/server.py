@@ -76,7 +76,7 @@ def put_demo(data: DataFolder, queue: Queue) -> None:
         *((r, draw_reel) for r in (*SHADED, *UNSTEADY)),
     ]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
-        print("Drawing the demo reels; this is done once and takes about two minutes.", file=sys.stderr, flush=True)
+        print("Drawing the demo reels; this is done once and takes about three minutes.", file=sys.stderr, flush=True)
     for reel, make in reels:
         with tqdm(total=reel.frames, desc=f"Drawing {reel.title}", unit="fr", file=sys.stderr, disable=not sys.stderr.isatty()) as bar:
             path = make(reel, data.demo, partial(_advance, bar))
