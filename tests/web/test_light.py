@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,6 +15,8 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.starting_points import STARTING_POINTS
 from nimbus_sweep.core.treatment import Recipe
 from nimbus_sweep.demo.flicker import bands, lit
+from nimbus_sweep.jobs.work import open_as_taken_in, open_light
+from nimbus_sweep.store import edits
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
 
@@ -79,6 +82,19 @@ def test_a_steadying_step_may_be_put_on_twice_and_set(desk: Desk, under_lamps: t
     assert [s["kind"] for s in told["steps"]] == ["steady-frame", "steady-frame", "frame-blend"]
     assert told["steps"][0]["settings"]["takes"] == "rhythm"
     assert desk.task("analysis").state == "done"
+
+
+def test_a_corrected_reading_is_gone_by(desk: Desk, under_lamps: tuple[int, list]) -> None:
+    reel_id, _ = under_lamps
+    reel = desk.reel(reel_id)
+    shot = edits.shot_of(reel)
+    kept = open_light(desk.services.data, reel, shot, open_as_taken_in(reel))
+    source = open_as_taken_in(reel)
+    source.colour, source.rate = replace(source.colour, full_range=True), Fraction(24)
+    read_anew = open_light(desk.services.data, reel, shot, source)
+    assert read_anew.rate == 24
+    # Without a foot, all light lies 16 codes higher.
+    assert np.median(read_anew.light(3) - kept.light(3)) == pytest.approx(16, abs=0.2)
 
 
 def test_a_starting_point_is_an_ordinary_recipe(desk: Desk, under_lamps: tuple[int, list]) -> None:
