@@ -28,7 +28,7 @@ from .core.render import RenderedShot, RenderSpec, clear, render
 from .core.report import TreatedShot, make_report, read_report
 from .core.scan import scan
 from .core.shots import Repeats
-from .core.steady.record import record
+from .core.steady.record import LightRecord, recorded
 from .core.steps import STEPS
 from .core.survey import Finding
 from .core.survey import survey as look_for
@@ -195,7 +195,8 @@ def treat(
                 if not own.active:
                     continue
                 analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
-                known = analyses.make(own, source, partial(_volume, source, shot, folder, repeats), None)
+                asked = (source, shot, folder, repeats)
+                known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked))
                 rendered.append(
                     RenderedShot(name=f"Shot {n + 1}", first=shot.first, stop=shot.stop, span=(shot.first, shot.stop), recipe=own)
                 )
@@ -337,6 +338,7 @@ class _Part:
     first: int
     stop: int
     volume: TimeVolume | None = None
+    light: LightRecord | None = None
     found: list[Finding] = field(default_factory=list)
     notes: tuple[str, ...] = ()
 
@@ -346,21 +348,28 @@ def _divided(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -
     if frames is not None and frames[1] > len(source):
         raise click.UsageError(f"--range {frames[0]}:{frames[1]} goes beyond the reel's {len(source)} frames.")
     with _bar("Reading", len(source)) as told:
-        seen = scan(source, lambda frame: told((frame.number + 1) / len(source)), volume=folder / "whole.bin")
+        seen = scan(source, lambda frame: told((frame.number + 1) / len(source)), volume=folder / "whole.bin", light=folder / "whole.light")
     seen.repeats.save(folder / "repeats.npz")
     first, stop = frames or (0, len(source))
     parts = [_Part(max(first, s.first), min(stop, s.stop)) for s in divided(len(source), seen.cuts) if s.first < stop and s.stop > first]
     if seen.volume is not None and frames is None:
-        parts[0].volume = TimeVolume(seen.volume)
+        parts[0].volume, parts[0].light = TimeVolume(seen.volume), LightRecord(folder / "whole.light")
     return parts, seen.repeats
 
 
 def _volume(source: ReelReader, part: _Part, folder: Path, repeats: Repeats) -> TimeVolume:
     if part.volume is None:
-        part.volume = build_volume(
-            folder / f"{part.first}-{part.stop}.bin", source, first=part.first, stop=part.stop, usable=repeats.distinct
-        )
+        path = folder / f"{part.first}-{part.stop}.bin"
+        with recorded(path.with_suffix(".light"), source, part.first) as writer:
+            part.volume = build_volume(path, source, writer.add, first=part.first, stop=part.stop, usable=repeats.distinct)
+        part.light = LightRecord(path.with_suffix(".light"))
     return part.volume
+
+
+def _light(source: ReelReader, part: _Part, folder: Path, repeats: Repeats) -> LightRecord:
+    _volume(source, part, folder, repeats)
+    assert part.light is not None
+    return part.light
 
 
 def _surveyed(
@@ -369,8 +378,8 @@ def _surveyed(
     parts, repeats = _divided(source, frames, folder)
     with _bar("Surveying") as told:
         for n, part in enumerate(parts):
-            lit = record(folder / f"{part.first}-{part.stop}.light", source, part.first, part.stop)
-            volume, steady = _volume(source, part, folder, repeats), folder / "steadied.bin"
+            volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
+            steady = folder / "steadied.bin"
             told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady)
             part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))

@@ -200,8 +200,10 @@ class Analyses:
                 scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 treated = chain(source, made, self.first, self.stop)
-                before: TimeVolume | LightRecord
-                if step.of.learns_from == "light":
+                before: TimeVolume | LightRecord | FrameSource
+                if step.of.learns_from == "nothing":
+                    before = treated
+                elif step.of.learns_from == "light":
                     before = light() if light and not made else record(scratch, treated, self.first, self.stop)
                 else:
                     before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()

@@ -47,8 +47,6 @@ class Pairs:
         How far to trust it: one over its variance; 0 for not at all.
     away : ndarray, float32, (pairs, rows, cols, 2)
         Where the scene of the cell lies in `other`, in cells across and down from its place in `one`.
-    moving : ndarray, float32, (pairs,)
-        Share of the picture that moves between the two.
     spread : ndarray, float32, (pairs, rows, cols)
         How far the ratios within the cell, as far as it was joined of others, are apart: standard deviation.
     """
@@ -60,7 +58,6 @@ class Pairs:
     level: Cells
     weight: Cells
     away: Cells
-    moving: NDArray[np.float32]
     spread: Cells
 
     def grouped(self, rows: int, cols: int) -> Pairs:
@@ -78,7 +75,7 @@ class Pairs:
         ratio, level = (joined(self.weight * v) / least for v in (self.ratio, self.level))
         spread = np.sqrt(np.maximum(joined(self.weight * (self.ratio**2 + self.spread**2)) / least - ratio**2, 0))
         away = joined(self.weight[..., None] * self.away) / least[..., None] * scale
-        return Pairs(self.count, self.one, self.other, ratio, level, weight, away, self.moving, spread)
+        return Pairs(self.count, self.one, self.other, ratio, level, weight, away, spread)
 
 
 @dataclass(frozen=True)
@@ -128,7 +125,7 @@ def measure(
         mask = usable(n) if usable else None
         return _Ready(light, log, look(light, noise, along=along), slope, sound if mask is None else sound * mask)
 
-    def held(couple: tuple[int, int]) -> tuple[Cells, Cells, Cells, Cells, float]:
+    def held(couple: tuple[int, int]) -> tuple[Cells, Cells, Cells, Cells]:
         mine, theirs = ready(couple[0]), ready(couple[1])
         there, back = flow(mine.look.gray, theirs.look.gray), flow(theirs.look.gray, mine.look.gray)
         return _cells(mine, theirs, there, back, places, noise)
@@ -141,10 +138,9 @@ def measure(
     ones, others = (np.array([c[k] for c in couples], np.int64).reshape(-1) for k in (0, 1))
     if not parts:
         nothing = np.zeros((0, 1, 1), np.float32)
-        return Pairs(count, ones, others, nothing, nothing, nothing, np.zeros((0, 1, 1, 2), np.float32), np.zeros(0, np.float32), nothing)
+        return Pairs(count, ones, others, nothing, nothing, nothing, np.zeros((0, 1, 1, 2), np.float32), nothing)
     ratio, level, weight, away = (np.stack([p[k] for p in parts]) for k in range(4))
-    moving = np.array([p[4] for p in parts], np.float32)
-    return Pairs(count, ones, others, ratio, level, weight, away, moving, np.zeros_like(ratio))
+    return Pairs(count, ones, others, ratio, level, weight, away, np.zeros_like(ratio))
 
 
 def _noise(record: LightRecord) -> float:
@@ -157,9 +153,7 @@ def _noise(record: LightRecord) -> float:
     return float(np.median(levels)) if levels else 0.0
 
 
-def _cells(
-    mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plane, noise: float
-) -> tuple[Cells, Cells, Cells, Cells, float]:
+def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plane, noise: float) -> tuple[Cells, Cells, Cells, Cells]:
     returned = carried(back, there, places, smooth=False)
     gap = cv2.magnitude(there[..., 0] + returned[..., 0], there[..., 1] + returned[..., 1])
     scene = carried(theirs.log, there, places, smooth=False)
@@ -179,16 +173,11 @@ def _cells(
     ratio, level = joined(weight * (mine.log - scene)) / least, joined(weight * mine.log) / least
     scale = np.array([size[0] / width, size[1] / height], np.float32)
     away = joined(weight[..., None] * there).reshape(size[1], size[0], 2) / least[..., None] * scale
-    moving = (
-        float((cv2.magnitude(there[..., 0], there[..., 1]) > 0.35)[mine.look.texture > 0.5].mean())
-        if (mine.look.texture > 0.5).any()
-        else 0.0
-    )
-    return ratio, level, mass, away, moving
+    return ratio, level, mass, away
 
 
 def close(pairs: Pairs, most: int = 2) -> Pairs:
     """Only the pairs whose frames are at most so far apart."""
     kept = pairs.other - pairs.one <= most
-    cells = {name: getattr(pairs, name)[kept] for name in ("one", "other", "ratio", "level", "weight", "away", "moving", "spread")}
+    cells = {name: getattr(pairs, name)[kept] for name in ("one", "other", "ratio", "level", "weight", "away", "spread")}
     return replace(pairs, **cells)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -295,7 +295,7 @@ def without(pairs: Pairs, bands: Bands, record: LightRecord) -> Pairs:
     theirs = np.stack([np.interp(places, fine, table[j]) for places, j in zip(there, pairs.other, strict=True)])
     ratio = (pairs.ratio - (mine - theirs)).astype(np.float32)
     level = (pairs.level - mine).astype(np.float32)
-    return Pairs(pairs.count, pairs.one, pairs.other, ratio, level, pairs.weight, pairs.away, pairs.moving, pairs.spread)
+    return replace(pairs, ratio=ratio, level=level)
 
 
 def solve_patches(pairs: Pairs, rest: Cells, rows: int, cols: int) -> Course:

@@ -71,7 +71,8 @@ class StepKind:
     settle : callable
         ``(settings, findings)`` fills in what was left to the survey.
     learns_from : str
-        Its material: the time ``volume`` of the shot, or the record of its ``light``.
+        Its material: the time ``volume`` of the shot, the record of its ``light``; or ``nothing``: it is given the
+        source, of which it reads no frame.
     needs_region : bool
         It acts nowhere until it has a region; others act on the whole picture without one.
     repeats : bool
@@ -86,7 +87,7 @@ class StepKind:
     analyse: Callable[[Any, Any, Callable[[float], None] | None, Region | None], Knowledge]
     load: Callable[[Path], Knowledge]
     settle: Callable[[Any, Iterable[Finding]], BaseModel] = _as_they_are
-    learns_from: Literal["volume", "light"] = "volume"
+    learns_from: Literal["volume", "light", "nothing"] = "volume"
     needs_region: bool = False
     repeats: bool = False
 
@@ -133,7 +134,7 @@ STEPS: dict[str, StepKind] = {
         settings=frame_blend.FrameBlendSettings,
         analyse=frame_blend.analyse,
         load=frame_blend.BlendPlan.load,
-        learns_from="light",
+        learns_from="nothing",
     ),
     "pixel-mend": StepKind(
         kind="pixel-mend",
@@ -163,6 +164,7 @@ STEPS: dict[str, StepKind] = {
         settings=region_median.RegionMedianSettings,
         analyse=region_median.analyse,
         load=region_median.MedianPlan.load,
+        learns_from="nothing",
         needs_region=True,
     ),
 }

@@ -18,7 +18,6 @@ from ..media.aside import written_aside
 from ..motion import Field as Motion
 from ..motion import carried, flow, look
 from ..regions import Region
-from ..steady.record import LightRecord
 from .ways import MarkWay
 
 # Motion is told on a picture no wider than this.
@@ -57,16 +56,14 @@ def opacities(layers: int) -> list[Fraction]:
 
 @dataclass(frozen=True)
 class BlendPlan:
-    """The settings, and the shot that no frame is taken from outside of."""
+    """All there is to know: the settings, and the pictures they are for."""
 
     layout: PictureFormat
     settings: FrameBlendSettings
-    first: int
-    stop: int
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = {"format": self.layout.as_json(), "settings": self.settings.model_dump(mode="json"), "first": self.first, "stop": self.stop}
+        told = {"format": self.layout.as_json(), "settings": self.settings.model_dump(mode="json")}
         with written_aside(path) as stream:
             np.savez(stream, told=np.array(json.dumps(told)))
 
@@ -75,8 +72,7 @@ class BlendPlan:
         """Read a plan written by `save`."""
         with np.load(path) as stored:
             told = json.loads(str(stored["told"]))
-        settings = FrameBlendSettings.model_validate(told["settings"])
-        return cls(PictureFormat.from_json(told["format"]), settings, told["first"], told["stop"])
+        return cls(PictureFormat.from_json(told["format"]), FrameBlendSettings.model_validate(told["settings"]))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all."""
@@ -94,9 +90,9 @@ class BlendPlan:
         """`source` with frames `first` to `stop` - 1 averaged with their neighbours in the shot."""
         return Blended(source, self, range(first, stop))
 
-    def blend(self, frame: Frame, neighbour: Callable[[int], Frame]) -> Frame:
+    def blend(self, frame: Frame, neighbour: Callable[[int], Frame], shot: range) -> Frame:
         """A frame averaged with those that `neighbour` gives; what lies outside the shot, or is missing, does not count."""
-        shares = {k: w for k, w in self.settings.shares.items() if w > 0 and self.first <= frame.number + k < self.stop}
+        shares = {k: w for k, w in self.settings.shares.items() if w > 0 and frame.number + k in shot}
         frames = {k: frame if not k else neighbour(frame.number + k) for k in shares}
         shares = {k: w for k, w in shares.items() if not frames[k].missing}
         total = sum(shares.values())
@@ -162,14 +158,14 @@ class Blended:
             yield self._made(held[number], lambda n: held[n] if n in held else self._source.frame(n))
 
     def _made(self, frame: Frame, neighbour: Callable[[int], Frame]) -> Frame:
-        return frame if frame.missing or frame.number not in self._range else self._plan.blend(frame, neighbour)
+        return frame if frame.missing or frame.number not in self._range else self._plan.blend(frame, neighbour, self._range)
 
 
 def analyse(
-    record: LightRecord,
+    source: FrameSource,
     settings: FrameBlendSettings,
     on_progress: Callable[[float], None] | None = None,
     hold_out: Region | None = None,
 ) -> BlendPlan:
-    """Keep the settings, and where the shot ends."""
-    return BlendPlan(record.format, settings, record.first, record.first + len(record))
+    """Keep the settings: the average needs nothing learned."""
+    return BlendPlan(source.format, settings)

@@ -22,7 +22,6 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
 from ..regions import Region
-from ..volume import TimeVolume
 from .per_frame import FrameByFrame
 from .ways import MarkWay
 
@@ -122,10 +121,10 @@ def _despecked(part: Samples, component: Component, settings: RegionMedianSettin
 
 
 def analyse(
-    volume: TimeVolume,
+    source: FrameSource,
     settings: RegionMedianSettings,
     on_progress: Callable[[float], None] | None = None,
     hold_out: Region | None = None,
 ) -> MedianPlan:
     """Keep the settings: the filter looks at one frame at a time."""
-    return MedianPlan(volume.format, settings)
+    return MedianPlan(source.format, settings)
