@@ -23,6 +23,13 @@ _LEVELS = 8
 _TOP = 255.0
 
 
+def flattest(plane: Plane, window: int) -> float:
+    """Standard deviation of the noise on the flattest windows of a picture (Immerkaer 1996), in its own values."""
+    kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
+    rough = cv2.blur(np.abs(cv2.filter2D(plane, -1, kernel))[1:-1, 1:-1], (window, window))[:: window // 2, :: window // 2]
+    return float(np.percentile(rough, 10) * np.sqrt(np.pi / 2) / 6)
+
+
 @dataclass(frozen=True)
 class Grain:
     """The grain of one component of a shot.

@@ -262,6 +262,9 @@ def test_very_short_shots_say_that_they_are_too_short(frames: int, tmp_path: Pat
     for step in ("steady-bands", "steady-patches", "steady-frame"):
         plan = STEPS[step].analyse(light, STEPS[step].settings(), None, None)
         assert not any(len(places) for places in plan.touched())
+    if frames < 3:
+        plan = STEPS["steady-bands"].analyse(light, STEPS["steady-bands"].settings(lie="rows"), None, None)
+        assert not plan.changes
 
 
 def test_black_clipped_and_missing_frames_do_no_harm(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..grain import flattest
 from ..motion import Along, Look, Plane, carried, flow, grid, inside, look
 from ..parallel import mapped
 from .record import LightRecord
@@ -113,7 +114,8 @@ def measure(
     height, width = record.shape
     places = grid((height, width))
     top = _BRIGHT * WHITE
-    noise = _noise(record)
+    step = max(1, count // 6)
+    noise = float(np.median([flattest(record.light(n), 9) for n in range(0, count, step)])) if count else 0.0
 
     @lru_cache(maxsize=4 * LAGS[-1] + 8)
     def ready(n: int) -> _Ready:
@@ -141,16 +143,6 @@ def measure(
         return Pairs(count, ones, others, nothing, nothing, nothing, np.zeros((0, 1, 1, 2), np.float32), nothing)
     ratio, level, weight, away = (np.stack([p[k] for p in parts]) for k in range(4))
     return Pairs(count, ones, others, ratio, level, weight, away, np.zeros_like(ratio))
-
-
-def _noise(record: LightRecord) -> float:
-    """Standard deviation of the small pictures' grain, in codes: of the flattest parts (Immerkaer 1996)."""
-    kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-    levels = []
-    for n in range(0, len(record), max(1, len(record) // 6)):
-        rough = cv2.blur(np.abs(cv2.filter2D(record.light(n), -1, kernel)), (9, 9))[::4, ::4]
-        levels.append(float(np.percentile(rough, 10)) * np.sqrt(np.pi / 2) / 6)
-    return float(np.median(levels)) if levels else 0.0
 
 
 def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plane, noise: float) -> tuple[Cells, Cells, Cells, Cells]:

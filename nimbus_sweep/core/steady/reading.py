@@ -37,7 +37,7 @@ _WIDE = 1.5
 # Cells over the picture for the light of whole frames; places that patches take up at least.
 _BLOCKS, _SPREAD_OVER = (18, 16), 5
 # Small pixels the shorter side of the picture has to have for its light to be read.
-SMALLEST = 16
+_SMALLEST = 16
 # Of what changes, the share that has to be uneven over the picture to be called patches.
 _UNEVEN = 0.25
 
@@ -85,6 +85,8 @@ class Reading:
         Log light of red, green and blue by themselves; None for a picture without colour.
     tinted : bool
         Whether colours flicker that hardly show in the brightness of the whole.
+    pairs : Pairs or None
+        What it was read from, the light of bands taken out; None for a shot that could not be read.
     """
 
     count: int
@@ -98,6 +100,7 @@ class Reading:
     uneven: float
     channels: Course | None = None
     tinted: bool = False
+    pairs: Pairs | None = None
 
 
 def lie_of(record: LightRecord) -> tuple[float, float]:
@@ -169,7 +172,7 @@ def read(
         Read red, green and blue by themselves in any case, not only where brightness is steady.
     """
     told = on_progress or (lambda share: None)
-    if len(record) < 3 or min(record.shape) < SMALLEST:
+    if too_little(record):
         return _nothing(len(record))
     lean, stands_out = lie_of(record)
     pairs = measure(record, reach, look_along(lean) if stands_out > _STRIPED else "both", usable, lambda share: told(0.7 * share))
@@ -199,7 +202,7 @@ def read(
             # What looked like bands is part of them.
             return _only_patches(record, pairs, keeps, kinds)
     elif named.rhythm != "none" and (bands is None or unsteadiness(course) > 0.1 * bands.model.swing or named.rhythm == "jumps"):
-        kinds[{"on-off": "on-off", "jumps": "jumps"}.get(named.rhythm, "whole")] = size  # type: ignore[index]
+        kinds[_kind_of(named)] = size
     channels, tinted = None, False
     if apart or not kinds:
         channels = channel_courses(record, rest if apart else close(rest))
@@ -211,12 +214,21 @@ def read(
             named, channels = rhythms[worst], channel_courses(record, rest)
             assert channels is not None
             size = float(np.std(channels[:, worst]))
-            kinds["on-off" if named.rhythm == "on-off" else "jumps" if named.rhythm == "jumps" else "whole"] = size
+            kinds[_kind_of(named)] = size
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
-    return Reading(
-        len(record), bands, whole, course, named, changes, patches if "patches" in kinds else None, ordered, uneven, channels, tinted
-    )
+    shown = patches if "patches" in kinds else None
+    return Reading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest)
+
+
+def _kind_of(told: Told) -> Kind:
+    """The kind of trouble with whole frames that a rhythm is."""
+    return "on-off" if told.rhythm == "on-off" else "jumps" if told.rhythm == "jumps" else "whole"
+
+
+def too_little(record: LightRecord) -> bool:
+    """Whether there are too few frames, or too few pixels, to read any light from."""
+    return len(record) < 3 or min(record.shape) < _SMALLEST
 
 
 def _nothing(count: int) -> Reading:
@@ -228,8 +240,9 @@ def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind
     whole = solve_whole(pairs.grouped(*_BLOCKS))
     course = at_mean(whole, pairs)
     patches, uneven = _patches(pairs, whole, course)
-    size = {"patches": kinds["patches"]}
-    return Reading(len(record), None, whole, course, rhythm(course, LEAST), meant(course, keep), patches, size, uneven)  # type: ignore[arg-type]
+    size: dict[Kind, float] = {"patches": kinds["patches"]}
+    told = rhythm(course, LEAST)
+    return Reading(len(record), None, whole, course, told, meant(course, keep), patches, size, uneven, pairs=pairs)
 
 
 def at_mean(whole: Whole, pairs: Pairs) -> Course:

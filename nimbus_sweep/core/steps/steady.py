@@ -12,7 +12,7 @@ from scipy.ndimage import gaussian_filter1d
 from ..regions import Region
 from ..steady.course import by_turns, meant
 from ..steady.pairs import measure
-from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, without
+from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, too_little
 from ..steady.record import LightRecord
 from ..steady.solve import Whole, left_by
 from .light_plan import LightPlan, usable_of
@@ -148,6 +148,8 @@ def analyse_bands(
     plan = LightPlan.nothing(record, settings.amount)
     if settings.lie == "auto":
         found = _read(record, settings, on_progress, hold_out).bands
+    elif too_little(record):
+        found = None
     else:
         hinted, _ = lie_of(record)
         lean = {"rows": 0.0, "columns": np.pi / 2, "slanted": hinted}[settings.lie]
@@ -161,13 +163,10 @@ def analyse_patches(
 ) -> LightPlan:
     """Measure a coarse field of light over the picture."""
     plan = LightPlan.nothing(record, settings.amount)
-    found = _read(record, settings, (lambda share: on_progress(0.6 * share)) if on_progress else None, hold_out)
-    if "patches" not in found.kinds:
+    found = _read(record, settings, on_progress, hold_out)
+    if "patches" not in found.kinds or found.pairs is None:
         return plan
-    share = (lambda part: on_progress(0.6 + 0.4 * part)) if on_progress else None
-    pairs = measure(record, settings.reach, "both", usable_of(record, hold_out), share)
-    if found.bands is not None:
-        pairs = without(pairs, found.bands, record)
+    pairs = found.pairs
     joined = pairs.grouped(max(18, 2 * settings.fine), max(12, 2 * settings.fine))
     across = max(2, round(settings.fine * record.format.width / record.format.height * 0.75))
     flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))

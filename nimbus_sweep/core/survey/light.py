@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 from ..frames import Samples
+from ..grain import flattest
 from ..motion import Field, Plane, carried
 from ..parallel import mapped
 from ..regions import Region
@@ -98,12 +99,7 @@ class Light:
     @property
     def noise(self) -> float:
         """Standard deviation of the noise, on the flattest parts (Immerkaer 1996), in codes."""
-        kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-        levels = []
-        for at in range(0, len(self), max(1, len(self) // 6)):
-            rough = cv2.blur(np.abs(cv2.filter2D(self(at), -1, kernel))[1:-1, 1:-1], (15, 15))[::8, ::8]
-            levels.append(np.percentile(rough, 10) * np.sqrt(np.pi / 2) / 6)
-        return float(np.median(levels))
+        return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
 
 
 def way_of(light: Light, noise: float) -> Travel:

@@ -15,7 +15,7 @@ from ..motion import look
 from ..regions import Region
 from ..steady.course import Change
 from ..steady.mains import alias, fitting, safe_shutters
-from ..steady.reading import SMALLEST, Kind, Reading, read
+from ..steady.reading import Kind, Reading, read, too_little
 from ..steady.record import LightRecord
 from ..steps.light_plan import usable_of
 from ..steps.steady import plans_of
@@ -52,7 +52,7 @@ def surveyed(
     """Read the light of a shot and say what is wrong with it."""
     if len(record) < _FEW:
         return Surveyed([], (f"The shot has {len(record)} frames: too few to tell whether its light is steady.",)), None
-    if min(record.shape) < SMALLEST:
+    if too_little(record):
         return Surveyed([], ()), None
     reading = read(record, usable=usable_of(record, hold_out), on_progress=on_progress)
     findings = [as_finding(kind, size, reading, record, first, stop) for kind, size in reading.kinds.items()]
