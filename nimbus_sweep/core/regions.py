@@ -10,8 +10,9 @@ from __future__ import annotations
 import base64
 import zlib
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from itertools import pairwise
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Protocol
 
 import cv2
 import numpy as np
@@ -279,6 +280,24 @@ class Part(_Shape):
         return self.model_copy(update={"keys": tuple(distinct[n] for n in sorted(distinct))})
 
 
+class Masked(Protocol):
+    """Anything with a mask in each frame: a region, or what lies outside one."""
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """Its shapes; without any there is nothing to mask."""
+        ...
+
+    @property
+    def changes(self) -> bool:
+        """Whether it differs from frame to frame."""
+        ...
+
+    def mask(self, size: tuple[int, int], frame: int = 0) -> Mask:
+        """0 to 1, (height, width), in a frame."""
+        ...
+
+
 class Region(_Shape):
     """Where a step may act.
 
@@ -357,6 +376,35 @@ class Region(_Shape):
         if self.feather:
             total = cv2.GaussianBlur(total, (0, 0), max(0.3, self.feather / 4), borderType=cv2.BORDER_REPLICATE)
         return 1 - total if self.invert else total
+
+
+def box_region(x: float, y: float, width: float, height: float) -> Region:
+    """A rectangle as a region, in pixels."""
+    corners = tuple(Corner(x=a, y=b) for a, b in ((x, y), (x + width, y), (x + width, y + height), (x, y + height)))
+    return Region(parts=(Part(keys=(Key(frame=0, shape=Outline(corners=corners)),)),))
+
+
+@dataclass(frozen=True)
+class Outside:
+    """All that lies outside a region, and what is held out of it."""
+
+    region: Region
+    hold_out: Region | None = None
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """The shapes of both."""
+        return self.region.parts + (self.hold_out.parts if self.hold_out else ())
+
+    @property
+    def changes(self) -> bool:
+        """Whether it differs from frame to frame."""
+        return self.region.changes or (self.hold_out is not None and self.hold_out.changes)
+
+    def mask(self, size: tuple[int, int], frame: int = 0) -> Mask:
+        """0 to 1, (height, width), in a frame."""
+        outside = 1 - self.region.mask(size, frame)
+        return outside if self.hold_out is None else np.maximum(outside, self.hold_out.mask(size, frame))
 
 
 def contours(mask: Mask, simple: float = 0.4) -> list[NDArray[np.float64]]:

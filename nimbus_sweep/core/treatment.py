@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from .confined import Confined
 from .errors import SweepError
 from .frames import FrameSource, PictureFormat, Window
-from .regions import Region
+from .regions import Masked, Outside, Region
 from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
 from .survey.findings import Finding
@@ -53,6 +53,13 @@ class Step(BaseModel):
     def of(self) -> StepKind:
         """The kind of step."""
         return STEPS[self.kind]
+
+    @property
+    def unseen(self) -> Masked | None:
+        """Where nothing is to be learned from."""
+        if self.of.learns_within and self.region is not None and self.region.parts:
+            return Outside(self.region, self.hold_out)
+        return self.hold_out
 
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
@@ -136,8 +143,8 @@ def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step])
 
 
 def _regions(step: Step, last: bool) -> list[Any]:
-    """A step's regions as far as the analysis depends on them: where a step acts is no part of what it knows."""
-    used = [step.hold_out] if last else [step.region, step.hold_out]
+    """A step's regions as far as the analysis depends on them: where most steps act is no part of what they know."""
+    used = [step.hold_out] if last and not step.of.learns_within else [step.region, step.hold_out]
     return [r.model_dump(mode="json") if r is not None else None for r in used] if any(r is not None for r in used) else []
 
 
@@ -207,7 +214,7 @@ class Analyses:
                     before = light() if light and not made else record(scratch, treated, self.first, self.stop)
                 else:
                     before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
-                step.of.analyse(before, step.parsed(), share, step.hold_out).save(path)
+                step.of.analyse(before, step.parsed(), share, step.unseen).save(path)
                 scratch.unlink(missing_ok=True)
                 for described in (scratch.with_suffix(".json"), scratch.with_name(scratch.name + ".json")):
                     described.unlink(missing_ok=True)

@@ -27,6 +27,7 @@ from ..core.media.layout import picture_format, to_picture
 from ..core.media.pictures import write_picture
 from ..core.media.reel import ReelFacts
 from .defects import ycbcr_to_rgb
+from .flicker import bands, lit, whole
 from .reels import RATE, SOUND_RATE, wind
 from .station import HEIGHT, Camera, Planes, draw
 
@@ -44,11 +45,13 @@ class Carrier:
     make: Callable[[Path, Progress], dict[str, Any]]
 
 
-def _drawn(shots: list[tuple[Camera, float, float, int]], on_progress: Progress, seed: int) -> Iterator[Planes]:
+def _drawn(shots: list[tuple[Camera, float, float, int]], on_progress: Progress, seed: int, weave: float = 0.0) -> Iterator[Planes]:
     """Frames of shots told as (camera, pixels it moves a frame, seconds at the start, frames), by several processes."""
     wanted: list[tuple[Camera, float, int]] = []
     for camera, speed, seconds, count in shots:
-        wanted += [(Camera(camera.x + speed * n, camera.y, camera.scale), seconds + n / RATE, seed + len(wanted) + n) for n in range(count)]
+        for n in range(count):
+            seen = Camera(camera.x + speed * n, camera.y + weave * np.sin(0.9 * n), camera.scale)
+            wanted.append((seen, seconds + n / RATE, seed + len(wanted)))
     with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
         for n, planes in enumerate(pool.map(draw, *zip(*wanted, strict=True), chunksize=6)):
             on_progress((n + 1) / len(wanted))
@@ -154,6 +157,25 @@ def _lit(planes: Planes, gain: float, light: float) -> Planes:
     return (luma, *chroma)
 
 
+LIGHT_SHOTS = [
+    (Camera(300, 120, 1.2), 2.0, 20.0, 40),
+    (Camera(1280, 330, 1.5), -1.0, 44.0, 40),
+    (Camera(560, 240, 1.8), 1.4, 61.0, 40),
+    (Camera(760, 100, 1.0), -2.0, 80.0, 40),
+]
+LIGHT_FRAMES = sum(s[3] for s in LIGHT_SHOTS)
+
+
+def _unsteady_edit(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """An edit of four shots: the first and the third are sound, the second breathes, bands roll through the fourth."""
+    frames = list(_drawn(LIGHT_SHOTS, on_progress, 35_000, weave=1.6))
+    one, two, three = np.cumsum([s[3] for s in LIGHT_SHOTS])[:-1].tolist()
+    frames[one:two] = lit(frames[one:two], whole(two - one, 35, strength=0.12, contrast=0.03))
+    frames[three:] = lit(frames[three:], bands(LIGHT_FRAMES - three, HEIGHT, 36, strength=0.2, across=2.5, step=0.17))
+    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"}, time_code="10:00:00:00")
+    return {"frames": LIGHT_FRAMES, "cuts": [one, two, three], "sound_shots": [0, 2]}
+
+
 PHONE_FRAMES, PHONE_SIZE = 60, (720, 404)
 
 
@@ -218,6 +240,9 @@ CARRIERS = (
     Carrier("reel-05-edit.mov", "Reel 05, the winter edit", EDIT_FRAMES, _edit),
     Carrier("reel-06-telephone.mp4", "Reel 06, the keeper's telephone", PHONE_FRAMES, _phone),
 )
+
+# The light of some shots alone is unsteady.
+UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", "Reel 14, four shots of the autumn edit", LIGHT_FRAMES, _unsteady_edit)
 
 
 def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:

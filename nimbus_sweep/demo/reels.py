@@ -21,13 +21,13 @@ from ..core.media.aside import written_aside
 from ..core.media.layout import picture_format, to_picture
 from .defects import StuckSite, scatter, stick
 from .flicker import Lit, bands, jumps, lit, on_off, whole
-from .room import draw_room
+from .room import SCREEN, draw_room
 from .shade import ShadeMark, shade, sprinkle
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
 
 RATE = 24
 SOUND_RATE = 48000
-LightKind = Literal["steady", "bands", "breathes", "strobes", "jumps"]
+LightKind = Literal["steady", "bands", "screen", "breathes", "strobes", "jumps"]
 
 
 @dataclass(frozen=True)
@@ -50,6 +50,9 @@ class DemoReel:
 
     def camera(self, number: int) -> Camera:
         """Where the camera looks in frame `number`: a pan with weave, or locked off."""
+        if self.light == "screen":
+            # Held by hand, close to the recorder.
+            return Camera(722 + 0.9 * np.sin(number * 0.11), 423 + 0.6 * np.sin(number * 0.09 + 1), 4.6)
         if not self.moving:
             return Camera(850.0, 196.0, 1.5)
         if self.indoors:
@@ -78,6 +81,10 @@ class DemoReel:
             # Lamps on 50 Hz mains pulse 100 times a second, and a picture is read out in 1/40 s.
             step = 100 / self.rate % 1
             return bands(self.frames, HEIGHT, self.seed, strength=0.2, across=100 / 40, step=step)
+        if self.light == "screen":
+            # A tube drawn anew 59 times a second, against 25 pictures.
+            rolling = bands(self.frames, HEIGHT, self.seed, strength=0.22, across=3.4, step=59 / self.rate % 1)
+            return [Lit(_screen(self.camera(n), 0.78 * one.gain)) for n, one in enumerate(rolling)]
         if self.light == "breathes":
             return whole(self.frames, self.seed, strength=0.12, contrast=0.03)
         if self.light == "strobes":
@@ -104,14 +111,25 @@ REELS = (
 
 _LAPSE = 40
 
+
+def _screen(camera: Camera, gain: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Light that lies on the recorder's screen alone."""
+    left, top, right, bottom = ((w - at) * camera.scale for w, at in zip(SCREEN, (camera.x, camera.y) * 2, strict=True))
+    ys, xs = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    inside = np.clip(np.minimum(np.minimum(xs - left, right - xs), np.minimum(ys - top, bottom - ys)) + 0.5, 0, 1)
+    return (1 + inside * (gain - 1)).astype(np.float32)
+
+
 _UNSTEADY: tuple[tuple[str, str, int, int, bool, bool, LightKind, int], ...] = (
     ("reel-09-lamps.mkv", "Reel 09, room under lamps", 90, 21, True, True, "bands", 30),
     ("reel-10-clouds.mkv", "Reel 10, clouds in time lapse", 96, 22, False, False, "breathes", 24),
     ("reel-11-recorder.mkv", "Reel 11, recorder at a high rate", 96, 23, False, True, "strobes", 200),
     ("reel-12-from-the-air.mkv", "Reel 12, from the air", 96, 24, True, False, "jumps", 24),
+    ("reel-13-barograph-screen.mkv", "Reel 13, barograph screen", 75, 25, False, True, "screen", 25),
 )
 
-# Trouble with the light: lamps on mains at 30 frames/s, an exposure set anew for each frame, lamps at 200 frames/s, key frames.
+# Trouble with the light: lamps on mains at 30 frames/s, an exposure set anew for each frame, lamps at 200 frames/s, key frames,
+# a screen in the picture.
 UNSTEADY = tuple(
     DemoReel(
         file,

@@ -12,6 +12,8 @@ from .station import HEIGHT, WIDTH, Camera, Picture, Planes, developed, noise, w
 _WORLD = (2100, 860)
 _FINE = 2
 _STEPS = 1.7  # a second
+# The recorder's screen in the world: left, top, right, bottom.
+SCREEN = (778, 456, 972, 540)
 
 
 @lru_cache(maxsize=1)
@@ -81,7 +83,7 @@ def _dial(picture: Picture, x: float, y: float, radius: float, hand: float) -> N
 
 def _recorder(picture: Picture, x: float, y: float) -> None:
     _box(picture, x, y - 60, x + 230, y + 60, (66, 78, 74))
-    _box(picture, x + 18, y - 44, x + 212, y + 40, (224, 218, 200))
+    _box(picture, *SCREEN, (224, 218, 200))
     for n in range(1, 11):
         cv2.line(picture, _at(x + 18 + 17.6 * n, y - 44), _at(x + 18 + 17.6 * n, y + 40), (170, 160, 150), 1, cv2.LINE_AA)
     trace = [_at(x + 20 + 2 * n, y - 4 + 16 * np.sin(0.21 * n) + 9 * np.sin(0.53 * n + 1)) for n in range(95)]

@@ -7,7 +7,7 @@ import os
 import re
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.cutting import Shot, Shots, divided
+from ..core.cutting import Shot, Shots, divided, place_of
 from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
 from ..core.known_truth import beside, held_against
@@ -24,7 +24,7 @@ from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import Reading, ReelReader
-from ..core.media.view import ProxyMaker
+from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
 from ..core.render import RenderedShot, RenderSpec, clear, open_unchanged, render
 from ..core.report import TreatedShot, make_report
 from ..core.scan import Scan, scan
@@ -32,11 +32,12 @@ from ..core.shots import Repeats
 from ..core.steady.record import LightRecord, described, record, recorded
 from ..core.survey import Finding, Surveyed, survey
 from ..core.survey.shared_marks import mean_light, shared
-from ..core.treatment import Analyses
+from ..core.treatment import Analyses, chain
+from ..core.trials import Judge, Plan
 from ..core.volume import TimeVolume, build_volume
 from ..store import edits
 from ..store.data import DataFolder
-from ..store.models import Edit, Reel, Task, database, now
+from ..store.models import Edit, Reel, Task, Trial, database, now
 
 log = logging.getLogger(__name__)
 
@@ -427,6 +428,87 @@ def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str
     return {}
 
 
+def shot_of_trial(reel: Reel, plan: Plan) -> int:
+    """The place of the shot that a trial's frames lie in.
+
+    Raises
+    ------
+    SweepError
+        If a cut parts them.
+    """
+    shots = edits.shots_of(edits.current(reel))
+    place = place_of(shots, min(plan.first, shots[-1].stop - 1))
+    if plan.stop > shots[place].stop:
+        raise SweepError(
+            f"Frames {plan.first} to {plan.stop - 1} do not lie in one shot any more. Make a new trial on one side of the cut at "
+            f"{shots[place].stop}."
+        )
+    return place
+
+
+class _Timed:
+    """Frames, and the time they took to be made."""
+
+    def __init__(self, frames: Iterator[Frame], learning: float) -> None:
+        self._frames, self._seconds = frames, learning
+
+    def __iter__(self) -> Iterator[Frame]:
+        return self
+
+    def __next__(self) -> Frame:
+        start = time.perf_counter()
+        try:
+            return next(self._frames)
+        finally:
+            self._seconds += time.perf_counter() - start
+
+    def took(self) -> float:
+        """Seconds so far, learning included."""
+        return self._seconds
+
+
+def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+    told(0, what="Reading the frames")
+    trial = Trial.get_or_none(Trial.id == task.settings["trial"])
+    if trial is None:
+        raise SweepError("This trial was removed.")
+    plan = Plan.model_validate(trial.plan)
+    shot = edits.shot_of(reel, shot_of_trial(reel, plan))
+    source = open_as_taken_in(reel)
+    first, stop, count = plan.first, plan.stop, len(plan.variants)
+    folder = data.trial(reel.id, trial.id)
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    made = []
+    with TemporaryDirectory(prefix="trial-", dir=data.of_reel(reel.id)) as name:
+        scratch = Path(name)
+        judge = Judge(scratch, source, first, stop)
+        for n, variant in enumerate(plan.variants):
+            told(0.1 + 0.9 * n / count, what=f"Way {n + 1} of {count}")
+            recipe = variant.recipe.settled(edits.kept(shot))
+            start = time.perf_counter()
+            share = told.part(0.1 + 0.9 * n / count, 0.1 + 0.9 * (n + 0.5) / count)
+            known = Analyses(data.analyses, computed_under(reel), first, stop).make(
+                recipe, source, partial(build_volume, scratch / "volume.bin", source, first=first, stop=stop), share, lambda: judge.light
+            )
+            frames = _Timed(iter(chain(source, known, first, stop).frames(first, stop)), time.perf_counter() - start)
+            maker = ProxyMaker(folder / f"{n}.jpegs")
+
+            def each(frame: Frame, n: int = n, maker: ProxyMaker = maker) -> None:
+                maker.add(jpeg(to_bgr(frame, min(PROXY_WIDTH, frame.format.width))))
+                told(0.1 + 0.9 * (n + 0.5 + 0.4 * (frame.number - first) / (stop - first)) / count)
+
+            try:
+                figures = judge.figures(frames, frames.took, each)
+            except BaseException:
+                maker.drop()
+                raise
+            maker.finish()
+            made.append({"recipe": recipe.model_dump(mode="json"), "figures": figures.as_json()})
+    Trial.update(result=made, task=task.id).where(Trial.id == trial.id).execute()
+    return {"trial": trial.id}
+
+
 def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Preparing")
     settings = task.settings or {}
@@ -519,6 +601,7 @@ _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
     "open": _open,
     "survey": _survey,
     "analysis": _analysis,
+    "trial": _trial,
     "render": _render,
     "inspection": _inspection,
 }

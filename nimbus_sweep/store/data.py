@@ -50,6 +50,10 @@ class DataFolder:
         """Shots of a reel laid open in time."""
         return self.of_reel(reel_id) / "volumes"
 
+    def trial(self, reel_id: int, trial_id: int) -> Path:
+        """Small pictures of a trial's ways."""
+        return self.of_reel(reel_id) / "trials" / str(trial_id)
+
     @property
     def deliveries(self) -> Path:
         """Finished files, by task."""

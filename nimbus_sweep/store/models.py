@@ -99,7 +99,7 @@ class Edit(Model):
 
 
 class Task(Model):
-    """Work in the queue: intake, laying a shot open, survey, analysis, render, inspection."""
+    """Work in the queue: intake, laying a shot open, survey, analysis, trial, render, inspection."""
 
     reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
     kind = pw.CharField()
@@ -117,6 +117,20 @@ class Task(Model):
     ended = pw.CharField(null=True)
 
 
+class Trial(Model):
+    """A few frames of a reel treated in two to four ways.
+
+    `plan` is what is compared; `result` the recipes as they were computed and their figures, `task` the work that made or
+    makes them.
+    """
+
+    reel = pw.ForeignKeyField(Reel, backref="trials", on_delete="CASCADE")
+    plan = JSONField()
+    result = JSONField(null=True)
+    task = pw.IntegerField(null=True)
+    created = pw.CharField(default=now)
+
+
 class Setting(Model):
     """What the application remembers of how the user likes it."""
 
@@ -124,7 +138,7 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, Task, Setting)
+TABLES = (Job, Reel, Edit, Task, Trial, Setting)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:

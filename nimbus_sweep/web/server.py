@@ -12,7 +12,7 @@ import waitress
 from tqdm import tqdm
 
 from ..core.errors import SweepError
-from ..demo.carriers import CARRIERS, Carrier, draw_carrier
+from ..demo.carriers import CARRIERS, UNSTEADY_EDIT, Carrier, draw_carrier
 from ..demo.reels import REELS, SHADED, UNSTEADY, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
@@ -74,6 +74,7 @@ def put_demo(data: DataFolder, queue: Queue) -> None:
         *((r, draw_reel) for r in REELS),
         *((c, draw_carrier) for c in CARRIERS),
         *((r, draw_reel) for r in (*SHADED, *UNSTEADY)),
+        (UNSTEADY_EDIT, draw_carrier),
     ]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
         print("Drawing the demo reels; this is done once and takes about three minutes.", file=sys.stderr, flush=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections import OrderedDict, deque
 from collections.abc import Callable
@@ -18,14 +19,17 @@ from ..core.parallel import mapped
 from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.steps import Knowledge
 from ..core.summary import Summary
-from ..core.treatment import Analyses, chain
+from ..core.treatment import Analyses, Recipe, chain
+from ..core.trials import Plan
 from ..core.volume import TimeVolume
-from ..jobs.work import analyses_of, open_as_taken_in, volume_path
+from ..jobs.work import analyses_of, computed_under, open_as_taken_in, volume_path
 from ..store import edits
 from ..store.data import DataFolder
-from ..store.models import Reel
+from ..store.models import Reel, Trial
 
 VIEWS = ("source", "treated", "difference")
+# The view of one of a trial's ways: the trial's number, and the way's from 0.
+TRIAL_VIEW = re.compile(r"trial-(\d{1,9})-(\d)")
 _Held = TypeVar("_Held")
 # Frames of a reel that are waited for at most; the oldest wishes are dropped.
 _WANTED = 2
@@ -135,14 +139,46 @@ class Viewing:
         passing = Passing(source)
         return RepairedOnce(chain(passing, known, shot.enter, shot.leave, window), passing, repeats.within([(shot.enter, shot.leave)]))
 
-    def frame(self, reel: Reel, number: int, treated: bool, passing: bool = False, window: Window | None = None) -> Frame:
-        """A native frame, treated at least within `window`.
+    def put_on(self, reel: Reel, view: str, source: FrameSource, number: int, window: Window | None = None) -> FrameSource:
+        """`source`, the reel or a volume, as a view shows it: as it is, treated, or as one of a trial's ways has it.
+
+        Raises NotReady while an analysis is missing.
+        """
+        if view == "treated":
+            return self.treated(reel, source, number, window)
+        trial = TRIAL_VIEW.fullmatch(view)
+        if trial is None:
+            return source
+        kept = Trial.get_or_none(Trial.id == int(trial[1]), Trial.reel == reel)
+        if kept is None or kept.result is None or int(trial[2]) >= len(kept.result):
+            raise NotReady("The trial is not computed yet.")
+        plan, recipe = Plan.model_validate(kept.plan), Recipe.model_validate(kept.result[int(trial[2])]["recipe"])
+        analyses = Analyses(self._data.analyses, computed_under(reel), plan.first, plan.stop)
+        if not analyses.ready(recipe):
+            raise NotReady("What the trial learned was let go of. Compute it again to look closely.")
+        known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(recipe, source.format))
+        return chain(source, known, plan.first, plan.stop, window)
+
+    def trial_proxy(self, reel: Reel, view: str) -> tuple[Proxy, int]:
+        """The small pictures of one of a trial's ways, and the frame they begin with.
+
+        Raises FileNotFoundError where there are none.
+        """
+        trial = TRIAL_VIEW.fullmatch(view)
+        kept = Trial.get_or_none(Trial.id == int(trial[1]), Trial.reel == reel) if trial else None
+        if kept is None or trial is None or kept.result is None:
+            raise FileNotFoundError(view)
+        path = self._data.trial(reel.id, kept.id) / f"{trial[2]}.jpegs"
+        return self._keep(("small trial", reel.id, view, kept.task), lambda: Proxy(path)), int(kept.plan["first"])
+
+    def frame(self, reel: Reel, number: int, view: str = "source", passing: bool = False, window: Window | None = None) -> Frame:
+        """A native frame as a view shows it, at least within `window`.
 
         In a file of few key frames a frame may take seconds, and who looks for one must not wait for those passed by:
         one that is `passing` raises NotReady when others have been asked for meanwhile.
         """
         reader = self.reader(reel)
-        source = self.treated(reel, reader, number, window) if treated else reader
+        source = self.put_on(reel, view, reader, number, window)
         with self._lock:
             turn = self._turns.setdefault(reel.id, threading.Lock())
             wanted = self._wanted.setdefault(reel.id, deque(maxlen=_WANTED))
@@ -169,8 +205,8 @@ class Viewing:
     def picture(self, reel: Reel, number: int, view: str, width: int | None = None, gain: float = 8) -> Picture:
         """A frame as a picture, (height, width, 3), blue, green, red."""
         if view == "difference":
-            return difference(to_bgr(self.frame(reel, number, False), width), to_bgr(self.frame(reel, number, True), width), gain)
-        return to_bgr(self.frame(reel, number, view == "treated"), width)
+            return difference(to_bgr(self.frame(reel, number), width), to_bgr(self.frame(reel, number, "treated"), width), gain)
+        return to_bgr(self.frame(reel, number, view), width)
 
     def average(self, reel: Reel, shot: Shot, view: str, flat: bool, width: int) -> Picture:
         """The mean of a shot's held frames, or its flattened form."""
@@ -200,9 +236,9 @@ class Viewing:
         numbers = [int(n) for n in volume.numbers]
         if view == "source":
             return np.stack([cut(volume.frame(n)) for n in numbers])
-        treated = self.treated(reel, volume, shot.first, window)
+        treated = self.put_on(reel, "treated" if view == "difference" else view, volume, shot.first, window)
         after = np.stack(list(mapped(lambda n: cut(treated.frame(n)), numbers)))
-        if view == "treated":
+        if view != "difference":
             return after
         return difference(np.stack([cut(volume.frame(n)) for n in numbers]), after, gain)
 

@@ -104,7 +104,7 @@ def test_it_only_acts_inside_and_keeps_its_region_when_its_settings_change(desk:
     desk.work()
     assert len(seen(desk, at)["parts"]) == 1
     viewing, stored = desk.services.viewing, desk.reel(reel)
-    before, after = (viewing.frame(stored, 4, treated).component(0) for treated in (False, True))
+    before, after = (viewing.frame(stored, 4, view).component(0) for view in ("source", "treated"))
     rows, cols = np.nonzero(before != after)
     assert len(rows)
     assert np.hypot(rows - site.y, cols - site.x).max() <= 10

@@ -41,7 +41,7 @@ def test_waiting_for_the_analysis_is_said(desk: Desk, taken: int) -> None:
     viewing, reel = desk.services.viewing, desk.reel(taken)
     assert not viewing.ready(reel)
     with pytest.raises(NotReady, match="still being learned"):
-        viewing.frame(reel, 3, True)
+        viewing.frame(reel, 3, "treated")
     answer = desk.client.get(f"/reels/{taken}/frame/3.jpg?view=treated")
     assert answer.status_code == 425
     assert "learned" in answer.get_json()["error"]
@@ -71,7 +71,7 @@ def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:
 
 
 def test_parts_stay_inside_the_picture(desk: Desk, taken: int) -> None:
-    frame = desk.services.viewing.frame(desk.reel(taken), 0, False)
+    frame = desk.services.viewing.frame(desk.reel(taken), 0)
     assert crop(frame, 150, 90, 50, 50).shape == (6, 10, 3)
     assert crop(frame, -5, -5, 8, 8).shape == (8, 8, 3)
     assert crop(frame, 9000, 9000, 8, 8).shape == (1, 1, 3)
@@ -90,7 +90,7 @@ def test_what_is_kept_open_is_bounded(desk: Desk, taken: int) -> None:
 
 def test_a_file_that_changed_is_not_shown_from_what_is_held(desk: Desk, taken: int) -> None:
     reel = desk.reel(taken)
-    desk.services.viewing.frame(reel, 2, False)
+    desk.services.viewing.frame(reel, 2)
     with open(reel.path, "ab") as stream:
         stream.write(b"more")
     answer = desk.client.get(f"/reels/{taken}/value/2?x=4&y=4")
@@ -138,9 +138,9 @@ def test_a_frame_that_is_not_wanted_any_more_is_given_up(desk: Desk, tmp_path: P
     for thread in wanted:
         thread.join(20)
     assert not any(t.is_alive() for t in wanted)
-    assert viewing.frame(reel, 12, False).number == 12, "the last wish is always granted"
+    assert viewing.frame(reel, 12).number == 12, "the last wish is always granted"
 
 
 def _asked(viewing: Viewing, reel: Reel, number: int, asked: list[int]) -> None:
     with contextlib.suppress(NotReady):
-        asked.append(viewing.frame(reel, number, False, passing=True).number)
+        asked.append(viewing.frame(reel, number, passing=True).number)

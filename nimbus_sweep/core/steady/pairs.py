@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
@@ -94,6 +94,7 @@ def measure(
     along: Along = "both",
     usable: Callable[[int], Plane | None] | None = None,
     on_progress: Callable[[float], None] | None = None,
+    couples: Sequence[tuple[int, int]] | None = None,
 ) -> Pairs:
     """Measure the light between frames that are 1, 2, 4, 8 and 16 apart.
 
@@ -108,9 +109,12 @@ def measure(
         Gives for the place of a frame where it may be looked at, (height, width), 0 to 1; None is everywhere.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    couples : sequence of pairs
+        Places of the frames that are held against one another, where it is not all.
     """
     count = len(record)
-    couples = [(n, n + lag) for n in range(count) for lag in LAGS if lag <= reach and n + lag < count and n % _EVERY[lag] == 0]
+    if couples is None:
+        couples = [(n, n + lag) for n in range(count) for lag in LAGS if lag <= reach and n + lag < count and n % _EVERY[lag] == 0]
     height, width = record.shape
     places = grid((height, width))
     top = _BRIGHT * WHITE

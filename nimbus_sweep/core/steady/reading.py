@@ -14,6 +14,7 @@ from .bands import BandModel, fit_bands
 from .channels import channel_courses
 from .course import Change, Told, limited, meant, rhythm, unsteadiness
 from .pairs import LAGS, Cells, Pairs, close, measure
+from .part import changing_part
 from .record import LightRecord
 from .solve import Knots, Whole, along, left_by, solve_field, solve_whole
 
@@ -25,7 +26,9 @@ Kind = Literal["bands", "on-off", "jumps", "whole", "patches"]
 LEAST, LEAST_PATCH = 0.006, 0.016
 # The same for a colour by itself, which is told from fewer and coarser samples.
 _LEAST_TINT = 0.012
+# Of what changes, the share that bands explain at least; in a part of the picture, where there is less to go by.
 _BANDS_EXPLAIN, _COARSEST, _ROWS = 0.7, 0.4, 54
+_SURELY = 0.85
 PATCH_ROWS, PATCH_COLS = 6, 8
 # How far stripes of changing light have to stand out to be looked for as they lie, and for motion to be told without them; and
 # how near to an axis, in periods over the picture, they are taken to lie along it.
@@ -87,6 +90,9 @@ class Reading:
         Whether colours flicker that hardly show in the brightness of the whole.
     pairs : Pairs or None
         What it was read from, the light of bands taken out; None for a shot that could not be read.
+    part : tuple of float, or None
+        Left, top, right, bottom, as shares of the picture, of the one part in which there are bands; None where they are
+        all over it.
     """
 
     count: int
@@ -101,6 +107,12 @@ class Reading:
     channels: Course | None = None
     tinted: bool = False
     pairs: Pairs | None = None
+    part: tuple[float, float, float, float] | None = None
+
+    @property
+    def everywhere(self) -> Bands | None:
+        """Bands that lie over the whole picture."""
+        return self.bands if self.part is None else None
 
 
 def lie_of(record: LightRecord) -> tuple[float, float]:
@@ -149,6 +161,15 @@ def look_along(lean: float) -> Along:
     return "y" if abs(abs(lean) - np.pi / 2) < 0.2 else "both"
 
 
+def look_for(record: LightRecord) -> Along:
+    """How the pictures of a shot are to be looked at for motion."""
+    return _through(*lie_of(record))
+
+
+def _through(lean: float, stands_out: float) -> Along:
+    return look_along(lean) if stands_out > _STRIPED else "both"
+
+
 def read(
     record: LightRecord,
     reach: int = LAGS[-1],
@@ -156,6 +177,7 @@ def read(
     usable: Callable[[int], Plane | None] | None = None,
     on_progress: Callable[[float], None] | None = None,
     apart: bool = False,
+    least: float = 0.0,
 ) -> Reading:
     """Read the light of a shot.
 
@@ -170,15 +192,18 @@ def read(
         As `measure` takes them.
     apart : bool
         Read red, green and blue by themselves in any case, not only where brightness is steady.
+    least : float
+        Log light below which what changes is grain, where that is more than what is held to be grain in any case.
     """
+    least = max(least, LEAST)
     told = on_progress or (lambda share: None)
     if too_little(record):
         return _nothing(len(record))
     lean, stands_out = lie_of(record)
-    pairs = measure(record, reach, look_along(lean) if stands_out > _STRIPED else "both", usable, lambda share: told(0.7 * share))
+    pairs = measure(record, reach, _through(lean, stands_out), usable, lambda share: told(0.7 * share))
     bands = None
     for tried in dict.fromkeys(([lean] if stands_out > _HINTED else []) + [0.0, np.pi / 2]):
-        found = find_bands(pairs, tried, record)
+        found = find_bands(pairs, tried, record, least)
         if found is not None and (bands is None or found.model.explained > bands.model.explained):
             bands = found
         if bands is not None and bands.model.explained > 0.9:
@@ -191,18 +216,27 @@ def read(
     kinds: dict[Kind, float] = {}
     if bands is not None:
         kinds["bands"] = bands.model.swing
-    patches, uneven = _patches(rest, whole, course)
+    patches, uneven = _patches(rest, whole, course, least)
     told(0.97)
-    named = rhythm(course, LEAST)
+    named = rhythm(course, least)
     size = float(np.std(course - _meant_course(course, keeps))) if len(course) else 0.0
     patched = float(np.sqrt(np.mean(_fast(patches) ** 2, axis=0)).max()) if patches is not None else 0.0
     if patches is not None and uneven > _UNEVEN and (bands is None or patched > _BESIDE * bands.model.swing):
         kinds["patches"] = patched
         if bands is not None and (patched > bands.model.swing or bands.model.spacing < _WIDE):
             # What looked like bands is part of them.
-            return _only_patches(record, pairs, keeps, kinds)
+            return _only_patches(record, pairs, keeps, kinds, least)
     elif named.rhythm != "none" and (bands is None or unsteadiness(course) > 0.1 * bands.model.swing or named.rhythm == "jumps"):
         kinds[_kind_of(named)] = size
+    screen = changing_part(pairs) if bands is None else None
+    banded = find_bands(screen.of(pairs), 0.0, record, least) if screen is not None else None
+    if screen is not None and banded is not None and banded.model.explained > _SURELY:
+        # What looked like patches is a screen with bands.
+        kinds.pop("patches", None)
+        kinds["bands"] = banded.model.swing
+        bands, box = banded, screen.box
+    else:
+        box = None
     channels, tinted = None, False
     if apart or not kinds:
         channels = channel_courses(record, rest if apart else close(rest))
@@ -218,7 +252,7 @@ def read(
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     shown = patches if "patches" in kinds else None
-    return Reading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest)
+    return Reading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest, box)
 
 
 def _kind_of(told: Told) -> Kind:
@@ -236,12 +270,12 @@ def _nothing(count: int) -> Reading:
     return Reading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0)
 
 
-def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float]) -> Reading:
+def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float], least: float) -> Reading:
     whole = solve_whole(pairs.grouped(*_BLOCKS))
     course = at_mean(whole, pairs)
-    patches, uneven = _patches(pairs, whole, course)
+    patches, uneven = _patches(pairs, whole, course, least)
     size: dict[Kind, float] = {"patches": kinds["patches"]}
-    told = rhythm(course, LEAST)
+    told = rhythm(course, least)
     return Reading(len(record), None, whole, course, told, meant(course, keep), patches, size, uneven, pairs=pairs)
 
 
@@ -267,8 +301,8 @@ def grouped_for(pairs: Pairs, lean: float) -> Pairs:
     return pairs.grouped(_ROWS, 3) if kind == "x" else pairs.grouped(3, _ROWS) if kind == "y" else pairs.grouped(27, 24)
 
 
-def find_bands(pairs: Pairs, lean: float, record: LightRecord) -> Bands | None:
-    """Bands that lie as told, fitted twice: to the light of rows, and to what pairs leave of it; nothing if there are none."""
+def find_bands(pairs: Pairs, lean: float, record: LightRecord, least: float = LEAST) -> Bands | None:
+    """Bands that lie as told, fitted twice: to the light of rows, and to what pairs leave of it; nothing if there are none above `least`."""
     shape = record.format.width / record.format.height
     joined = grouped_for(pairs, lean)
     knots = Knots(_knots(lean, joined), 1, lean, shape)
@@ -276,7 +310,7 @@ def find_bands(pairs: Pairs, lean: float, record: LightRecord) -> Bands | None:
     rows = solve_field(joined, left_by(joined, flat), knots, 0.15, 0.12)[:, :, 0]
     lively = rows - rows.mean(1, keepdims=True)
     second = lively[:-2] - 2 * lively[1:-1] + lively[2:]
-    if len(second) < 3 or float(np.median(np.sqrt((second * second).mean(1)))) / np.sqrt(6) < LEAST:
+    if len(second) < 3 or float(np.median(np.sqrt((second * second).mean(1)))) / np.sqrt(6) < least:
         return None
     model = fit_bands(rows)
     places = (np.arange(knots.rows) + 0.5) / knots.rows
@@ -285,7 +319,7 @@ def find_bands(pairs: Pairs, lean: float, record: LightRecord) -> Bands | None:
             return None
         field = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.03, 0.12)[:, :, 0]
         model = fit_bands(field + model.at(places), model.spacing)
-    if model is None or model.explained < _BANDS_EXPLAIN or model.swing < LEAST or model.spacing < _COARSEST:
+    if model is None or model.explained < _BANDS_EXPLAIN or model.swing < least or model.spacing < _COARSEST:
         return None
     return Bands(model, lean)
 
@@ -316,7 +350,7 @@ def solve_patches(pairs: Pairs, rest: Cells, rows: int, cols: int) -> Course:
     return limited(solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.6))
 
 
-def _patches(pairs: Pairs, whole: Whole, course: Course) -> tuple[Course | None, float]:
+def _patches(pairs: Pairs, whole: Whole, course: Course, least: float) -> tuple[Course | None, float]:
     """What is left over the picture when whole frames are steady; nothing if that is nowhere enough to see."""
     if pairs.count < 5 or not len(pairs.one):
         return None, 0.0
@@ -325,7 +359,7 @@ def _patches(pairs: Pairs, whole: Whole, course: Course) -> tuple[Course | None,
     second = field[:-2] - 2 * field[1:-1] + field[2:]
     unsteady = np.median(np.abs(second), axis=0) / (0.6745 * np.sqrt(6))
     # Where something moves a place or two may be unsteady without any lamp; light takes up more of the picture.
-    if float(np.sort(unsteady, axis=None)[-_SPREAD_OVER]) < LEAST_PATCH:
+    if float(np.sort(unsteady, axis=None)[-_SPREAD_OVER]) < max(least, LEAST_PATCH):
         return None, 0.0
     lively = field - field.mean((1, 2), keepdims=True)
     left = np.sqrt(np.mean(np.diff(lively, axis=0) ** 2, axis=(0, 1, 2)))

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from ..frames import FrameSource, Window
-from ..regions import Region
+from ..regions import Masked
 from ..survey.findings import Finding
 from . import frame_blend, pixel_mend, region_median, steady, unshade
 from .light_plan import LightPlan
@@ -75,6 +75,8 @@ class StepKind:
         source, of which it reads no frame.
     needs_region : bool
         It acts nowhere until it has a region; others act on the whole picture without one.
+    learns_within : bool
+        It learns from its region alone, where it has one.
     repeats : bool
         It may be put on more than once: the second finds what the first leaves.
     """
@@ -84,11 +86,12 @@ class StepKind:
     summary: str
     version: int
     settings: type[BaseModel]
-    analyse: Callable[[Any, Any, Callable[[float], None] | None, Region | None], Knowledge]
+    analyse: Callable[[Any, Any, Callable[[float], None] | None, Masked | None], Knowledge]
     load: Callable[[Path], Knowledge]
     settle: Callable[[Any, Iterable[Finding]], BaseModel] = _as_they_are
     learns_from: Literal["volume", "light", "nothing"] = "volume"
     needs_region: bool = False
+    learns_within: bool = False
     repeats: bool = False
 
 
@@ -97,33 +100,36 @@ STEPS: dict[str, StepKind] = {
         kind="steady-bands",
         title="Steady bands",
         summary="Divides out bands that roll through the picture: their spacing, their climb and their profile are measured.",
-        version=1,
+        version=2,
         settings=steady.SteadyBandsSettings,
         analyse=steady.analyse_bands,
         load=LightPlan.load,
         learns_from="light",
+        learns_within=True,
         repeats=True,
     ),
     "steady-patches": StepKind(
         kind="steady-patches",
         title="Steady patches",
         summary="Divides out light that flickers in parts of the picture, as a coarse and smooth field of gains.",
-        version=1,
+        version=2,
         settings=steady.SteadyPatchesSettings,
         analyse=steady.analyse_patches,
         load=LightPlan.load,
         learns_from="light",
+        learns_within=True,
         repeats=True,
     ),
     "steady-frame": StepKind(
         kind="steady-frame",
         title="Steady frame",
         summary="Divides out what makes the whole frame breathe, jump or go on and off; fades and lamps switched on stay.",
-        version=1,
+        version=2,
         settings=steady.SteadyFrameSettings,
         analyse=steady.analyse_frame,
         load=LightPlan.load,
         learns_from="light",
+        learns_within=True,
         repeats=True,
     ),
     "frame-blend": StepKind(

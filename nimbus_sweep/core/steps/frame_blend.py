@@ -17,7 +17,7 @@ from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Wind
 from ..media.aside import written_aside
 from ..motion import Field as Motion
 from ..motion import carried, flow, look
-from ..regions import Region
+from ..regions import Masked
 from .ways import MarkWay
 
 # Motion is told on a picture no wider than this.
@@ -165,7 +165,7 @@ def analyse(
     source: FrameSource,
     settings: FrameBlendSettings,
     on_progress: Callable[[float], None] | None = None,
-    hold_out: Region | None = None,
+    hold_out: Masked | None = None,
 ) -> BlendPlan:
     """Keep the settings: the average needs nothing learned."""
     return BlendPlan(source.format, settings)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
 from ..motion import Plane
-from ..regions import Region
+from ..regions import Masked
 from ..shade import is_logarithmic, light_of, samples_of, zero_of
 from ..steady.bands import BandModel
 from ..steady.channels import mixing
@@ -31,6 +31,8 @@ Course = NDArray[Any]
 
 # Log light, and departure of an exponent from 1, below which a frame is right as it is.
 _RIGHT, _EVEN = 0.0015, 0.003
+# Weights of red, green and blue in luma (ITU-R BT.709).
+_LUMA = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,8 @@ class LightPlan:
         How much of all that is done, 0 to 1.
     channels : ndarray, float64, (frames, 3)
         Log light of red, green and blue to be divided out of each; (frames, 0) for none.
+    grain : float
+        Log light by which a whole frame has to be out to be changed at all.
     """
 
     layout: PictureFormat
@@ -66,13 +70,15 @@ class LightPlan:
     patches: Course
     amount: float = 1.0
     channels: Course = field(default_factory=lambda: np.zeros((0, 0)))
+    grain: float = 0.0
 
     @classmethod
-    def nothing(cls, record: LightRecord, amount: float = 1.0) -> LightPlan:
+    def nothing(cls, record: LightRecord, amount: float = 1.0, grain: float = 0.0) -> LightPlan:
         """The plan that leaves every frame as it is."""
         count = len(record)
         flat = np.zeros(count)
-        return cls(record.format, record.colour, record.first, flat, np.ones(count), flat, None, np.zeros((count, 0, 0)), amount)
+        nowhere = np.zeros((count, 0, 0))
+        return cls(record.format, record.colour, record.first, flat, np.ones(count), flat, None, nowhere, amount, grain=grain)
 
     def with_(self, **values: Any) -> LightPlan:
         """The same with other values."""
@@ -80,7 +86,13 @@ class LightPlan:
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = {"format": self.layout.as_json(), "colour": asdict(self.colour), "first": self.first, "amount": self.amount}
+        told = {
+            "format": self.layout.as_json(),
+            "colour": asdict(self.colour),
+            "first": self.first,
+            "amount": self.amount,
+            "grain": self.grain,
+        }
         arrays: dict[str, Any] = {
             "offset": self.offset,
             "power": self.power,
@@ -105,7 +117,7 @@ class LightPlan:
                 bands = Bands(BandModel(told["spacing"], stored["phase"], stored["profile"], told["explained"]), told["lean"])
             offset, power, level, patches, channels = (stored[n] for n in ("offset", "power", "level", "patches", "channels"))
             layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
-            return cls(layout, colour, told["first"], offset, power, level, bands, patches, told["amount"], channels)
+            return cls(layout, colour, told["first"], offset, power, level, bands, patches, told["amount"], channels, told["grain"])
 
     @property
     def changes(self) -> bool:
@@ -113,8 +125,10 @@ class LightPlan:
         return self.bands is not None or self.patches.size > 0 or any(self._alters(n) for n in range(len(self.offset)))
 
     def _alters(self, at: int) -> bool:
-        tints = self.channels.size > 0 and float(np.abs(self.channels[at]).max()) > _RIGHT
-        return bool(tints or abs(self.level[at] - self.offset[at]) > _RIGHT or abs(self.power[at] - 1) > _EVEN)
+        least = max(_RIGHT, self.grain)
+        tints = self.channels.size > 0 and float(np.abs(self.channels[at]).max()) > least
+        # An exponent below the grain is out by less than that wherever there is light to see it by.
+        return bool(tints or abs(self.level[at] - self.offset[at]) > least or abs(self.power[at] - 1) > max(_EVEN, self.grain))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, or none where the light is steady."""
@@ -160,6 +174,19 @@ class LightPlan:
                 gain = None if gains is None else _sized(gains, (component.height, component.width))[rows, cols]
                 samples[rows, cols] = self._relit(here, component, at, gain)
         return mended
+
+    def on_light(self, light: Plane, at: int) -> Plane:
+        """Light of a small picture as it would be: (height, width), 8-bit codes above black."""
+        if not 0 <= at < len(self.offset) or not self.amount:
+            return light
+        lit = light
+        if self._alters(at) and not self.channels.size:
+            over = np.maximum(light, 0) / np.float32(WHITE)
+            lit = np.float32(self._gain(at) * WHITE) * over ** np.float32(self._power(at))
+        elif self.channels.size:
+            lit = light * np.float32(np.exp(-self.amount * float(self.channels[at] @ _LUMA)))
+        gains = self.gains(at)
+        return lit if gains is None else lit * _sized(gains, light.shape)
 
     def _tinted(self, frame: Frame, at: int) -> Frame:
         """A frame with each colour in the light it should have."""
@@ -283,7 +310,7 @@ def _sized(gains: Plane, shape: tuple[int, int]) -> Plane:
     return gains if gains.shape == shape else cv2.resize(gains, shape[::-1], interpolation=cv2.INTER_AREA)
 
 
-def usable_of(record: LightRecord, hold_out: Region | None) -> Callable[[int], Plane | None] | None:
+def usable_of(record: LightRecord, hold_out: Masked | None) -> Callable[[int], Plane | None] | None:
     """Where the light of a frame may be looked at, as `measure` asks for it."""
     if hold_out is None or not hold_out.parts:
         return None

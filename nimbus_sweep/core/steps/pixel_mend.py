@@ -22,7 +22,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..fill import biharmonic_weights
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
-from ..regions import Region
+from ..regions import Masked
 from ..survey.departures import ring_mean
 from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site, held_profile
@@ -169,7 +169,7 @@ def analyse(
     volume: TimeVolume,
     settings: PixelMendSettings,
     on_progress: Callable[[float], None] | None = None,
-    hold_out: Region | None = None,
+    hold_out: Masked | None = None,
 ) -> MendPlan:
     """Learn from the whole shot how each site's samples are to be mended.
 

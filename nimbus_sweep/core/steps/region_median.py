@@ -21,7 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.aside import written_aside
-from ..regions import Region
+from ..regions import Masked
 from .per_frame import FrameByFrame
 from .ways import MarkWay
 
@@ -124,7 +124,7 @@ def analyse(
     source: FrameSource,
     settings: RegionMedianSettings,
     on_progress: Callable[[float], None] | None = None,
-    hold_out: Region | None = None,
+    hold_out: Masked | None = None,
 ) -> MedianPlan:
     """Keep the settings: the filter looks at one frame at a time."""
     return MedianPlan(source.format, settings)

@@ -9,10 +9,10 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from scipy.ndimage import gaussian_filter1d
 
-from ..regions import Region
+from ..regions import Masked
 from ..steady.course import by_turns, meant
 from ..steady.pairs import measure
-from ..steady.reading import Course, Reading, find_bands, lie_of, look_along, read, solve_patches, too_little
+from ..steady.reading import LEAST, Course, Reading, find_bands, lie_of, look_along, read, solve_patches, too_little
 from ..steady.record import LightRecord
 from ..steady.solve import Whole, left_by
 from .light_plan import LightPlan, usable_of
@@ -26,6 +26,7 @@ class _Steady(BaseModel):
     amount: float = Field(default=1.0, ge=0, le=1, description="share of the trouble that is taken out")
     reach: int = Field(default=16, ge=1, le=60, description="frames apart that are held against one another at most")
     keep: float = Field(default=0.0, ge=0, le=600, description="seconds; slower changes of the light stay; 0 for what stands out alone")
+    grain: float = Field(default=0.0, ge=0, le=0.1, description="smaller changes of the light are grain, and stay; 0 as measured")
 
 
 class SteadyFrameSettings(_Steady):
@@ -54,8 +55,8 @@ class SteadyPatchesSettings(_Steady):
     fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
 
 
-def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Region | None, apart: bool = False) -> Reading:
-    return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress, apart)
+def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Masked | None, apart: bool = False) -> Reading:
+    return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress, apart, settings.grain)
 
 
 def _keep(record: LightRecord, settings: _Steady) -> int | None:
@@ -72,7 +73,7 @@ def stays(course: Course, record: LightRecord, keep: float, least: float = 0.0) 
 
 
 def analyse_frame(
-    record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Region | None = None
+    record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure the light of whole frames, and where it is to lie."""
     return whole_plan(record, _read(record, settings, on_progress, hold_out, settings.channels == "apart"), settings)
@@ -80,7 +81,7 @@ def analyse_frame(
 
 def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSettings) -> LightPlan:
     """What is to be divided out of whole frames, from what was read."""
-    plan = LightPlan.nothing(record, settings.amount)
+    plan = LightPlan.nothing(record, settings.amount, settings.grain)
     if found.told.rhythm == "none":
         return plan
     if found.channels is not None and (settings.channels == "apart" or (settings.channels == "auto" and found.tinted)):
@@ -124,8 +125,8 @@ def plans_of(record: LightRecord, found: Reading) -> list[LightPlan]:
     """All that was read, to be divided out one after the other: so that other kinds of trouble can be looked for in steady light."""
     plan = LightPlan.nothing(record)
     plans = []
-    if found.bands is not None:
-        plans.append(plan.with_(bands=found.bands))
+    if found.everywhere is not None:
+        plans.append(plan.with_(bands=found.everywhere))
     if found.patches is not None:
         plans.append(plan.with_(patches=found.patches))
     elif found.told.rhythm != "none":
@@ -142,27 +143,27 @@ def _held(course: Course, settings: SteadyFrameSettings, record: LightRecord, us
 
 
 def analyse_bands(
-    record: LightRecord, settings: SteadyBandsSettings, on_progress: Told = None, hold_out: Region | None = None
+    record: LightRecord, settings: SteadyBandsSettings, on_progress: Told = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure bands."""
-    plan = LightPlan.nothing(record, settings.amount)
+    plan = LightPlan.nothing(record, settings.amount, settings.grain)
     if settings.lie == "auto":
-        found = _read(record, settings, on_progress, hold_out).bands
+        found = _read(record, settings, on_progress, hold_out).everywhere
     elif too_little(record):
         found = None
     else:
         hinted, _ = lie_of(record)
         lean = {"rows": 0.0, "columns": np.pi / 2, "slanted": hinted}[settings.lie]
         pairs = measure(record, settings.reach, look_along(lean), usable_of(record, hold_out), on_progress)
-        found = find_bands(pairs, lean, record)
+        found = find_bands(pairs, lean, record, max(LEAST, settings.grain))
     return plan if found is None else plan.with_(bands=found)
 
 
 def analyse_patches(
-    record: LightRecord, settings: SteadyPatchesSettings, on_progress: Told = None, hold_out: Region | None = None
+    record: LightRecord, settings: SteadyPatchesSettings, on_progress: Told = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure a coarse field of light over the picture."""
-    plan = LightPlan.nothing(record, settings.amount)
+    plan = LightPlan.nothing(record, settings.amount, settings.grain)
     found = _read(record, settings, on_progress, hold_out)
     if "patches" not in found.kinds or found.pairs is None:
         return plan

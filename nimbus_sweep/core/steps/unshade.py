@@ -25,7 +25,7 @@ from ..grain import Grain, calmed, measure
 from ..media.aside import written_aside
 from ..motion import Plane, blur
 from ..parallel import mapped
-from ..regions import Region
+from ..regions import Masked
 from ..shade import Veil, light_of, samples_of, undone
 from ..survey.box import Box
 from ..survey.findings import Finding
@@ -393,7 +393,7 @@ def analyse(
     volume: TimeVolume,
     settings: UnshadeSettings,
     on_progress: Callable[[float], None] | None = None,
-    hold_out: Region | None = None,
+    hold_out: Masked | None = None,
 ) -> ShadePlan:
     """Measure the marks of a shot over all its frames.
 

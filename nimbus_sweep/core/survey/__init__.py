@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..regions import Region
+from ..regions import Masked
 from ..steady.record import LightRecord
 from ..volume import TimeVolume
 from . import static_shade, stuck_pixels, unsteady_light
@@ -18,7 +18,7 @@ from .findings import CONVINCES, Finding, Surveyed
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
 
 LIGHT_STEPS = ("steady-bands", "steady-patches", "steady-frame")
-Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Region | None], Surveyed]
+Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
 
 SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.surveyed, "unshade": static_shade.surveyed}
 
@@ -29,7 +29,7 @@ def survey(
     stop: int,
     on_progress: Callable[[float], None] | None = None,
     steps: Iterable[str] | None = None,
-    hold_outs: Mapping[str, Region] | None = None,
+    hold_outs: Mapping[str, Masked] | None = None,
     light: LightRecord | None = None,
     scratch: Path | None = None,
 ) -> Surveyed:

@@ -12,7 +12,7 @@ from ..frames import Samples
 from ..grain import flattest
 from ..motion import Field, Plane, carried
 from ..parallel import mapped
-from ..regions import Region
+from ..regions import Masked
 from ..shade import is_logarithmic, light_of
 from ..volume import TimeVolume
 from .box import Box
@@ -31,7 +31,7 @@ class Light:
         Part of the picture that is not to be looked at.
     """
 
-    def __init__(self, volume: TimeVolume, hold_out: Region | None = None) -> None:
+    def __init__(self, volume: TimeVolume, hold_out: Masked | None = None) -> None:
         self.volume = volume
         self._hold_out = hold_out if hold_out is not None and hold_out.parts else None
         self._usable = lru_cache(maxsize=8)(self._unheld)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ..errors import SweepError
 from ..motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
 from ..parallel import mapped
-from ..regions import Key, Part, Region, Shape
+from ..regions import Key, Masked, Part, Region, Shape
 from ..shade import Veil
 from ..volume import TimeVolume
 from .box import Box
@@ -365,7 +365,7 @@ def _filled(part: Mask) -> Plane:
     return (padded | (1 - outside))[1:-1, 1:-1].astype(np.float32)
 
 
-def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None) -> ShadeSurvey:
+def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None) -> ShadeSurvey:
     """Find the static shade of a shot.
 
     Parameters
@@ -703,7 +703,7 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) ->
 
 
 def surveyed(
-    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None
+    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
 ) -> Surveyed:
     """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
     told = find(volume, on_progress, hold_out)

@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 
 from ..colour import possible, to_rgb
 from ..frames import PictureFormat
-from ..regions import Region
+from ..regions import Masked
 from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
 from .findings import Finding, Surveyed
@@ -403,7 +403,7 @@ def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
 
 
 def surveyed(
-    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Region | None = None
+    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
 ) -> Surveyed:
     """The stuck pixels of a shot as findings, surest first; none that lies in what is held out all the time."""
     found = find(volume, on_progress).found

@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 
 from ..motion import look
-from ..regions import Region
+from ..regions import Masked
 from ..steady.course import Change
 from ..steady.mains import alias, fitting, safe_shutters
 from ..steady.reading import Kind, Reading, read, too_little
@@ -47,7 +47,7 @@ def surveyed(
     first: int,
     stop: int,
     on_progress: Callable[[float], None] | None = None,
-    hold_out: Region | None = None,
+    hold_out: Masked | None = None,
 ) -> tuple[Surveyed, Reading | None]:
     """Read the light of a shot and say what is wrong with it."""
     if len(record) < _FEW:
@@ -83,8 +83,18 @@ def as_finding(kind: Kind, size: float, reading: Reading, record: LightRecord, f
         numbers |= {"spacing": round(model.spacing, 3), "step": round(model.step, 4), "lean": round(reading.bands.lean, 3)}
         numbers["period"] = round(1 / abs(model.step), 2) if abs(model.step) > 1e-3 else 0.0
     sentence = _sentence(kind, size, reading, record.rate)
-    layout = record.format
-    return Finding("light", STEPS_FOR[kind], 0, 0, layout.width, layout.height, first, stop, _sure(size), TITLES[kind], sentence, numbers)
+    left, top, right, bottom = _box(reading, record) if kind == "bands" else (0, 0, record.format.width, record.format.height)
+    numbers["part"] = kind == "bands" and reading.part is not None
+    return Finding(
+        "light", STEPS_FOR[kind], left, top, right - left, bottom - top, first, stop, _sure(size), TITLES[kind], sentence, numbers
+    )
+
+
+def _box(reading: Reading, record: LightRecord) -> tuple[int, int, int, int]:
+    """The part of the picture that bands lie in, in pixels: left, top, right, bottom."""
+    width, height = record.format.width, record.format.height
+    left, top, right, bottom = reading.part or (0.0, 0.0, 1.0, 1.0)
+    return round(left * width), round(top * height), round(right * width), round(bottom * height)
 
 
 def _sure(size: float) -> float:
@@ -107,6 +117,11 @@ def _sentence(kind: Kind, size: float, reading: Reading, rate: Fraction) -> str:
             moves = f"{model.spacing:.1f} bands{lie} over the picture stand still"
         else:
             moves = f"{model.spacing:.1f} bands{lie} over the picture {way} {abs(model.step):.2f} of a period a frame"
+        if reading.part is not None:
+            return (
+                f"In one part of the picture alone {moves}, {strong} up and down, while all else is steady: a screen. Its edges are to be "
+                f"drawn under Where. As a rhythm, {cause(model.step, rate)}"
+            )
         return f"{moves}, {strong} up and down: {cause(model.step, rate)}"
     if kind == "on-off":
         nth = {2: "second", 3: "third", 4: "fourth", 5: "fifth", 6: "sixth"}[round(told.period)]

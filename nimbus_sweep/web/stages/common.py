@@ -14,7 +14,7 @@ from ...store.models import Reel, Task
 if TYPE_CHECKING:
     from ..app import Services
 
-STAGES = ("intake", "condition", "treatment", "inspection", "delivery")
+STAGES = ("intake", "condition", "treatment", "trials", "inspection", "delivery")
 
 
 def services() -> Services:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
@@ -9,18 +10,28 @@ from typing import Any
 
 import cv2
 import numpy as np
-from flask import Blueprint, Response, abort, render_template, request
+from flask import Blueprint, Response, abort, jsonify, render_template, request
 
+from ...core.confined import Confined
 from ...core.cutting import Shot
+from ...core.motion import Along, Plane
+from ...core.regions import Region
+from ...core.steady.forms import Forms, Steadied, forms
 from ...core.steady.mains import MAINS, sheet
 from ...core.steady.overview import Overview, marks, overview
+from ...core.steady.reading import look_for
 from ...core.steady.record import LightRecord, described
+from ...core.steps.light_plan import LightPlan
 from ...jobs.work import light_path, volume_path
+from ...store import edits
 from ...store.models import Reel
+from ..viewing import NotReady
 from .common import place_named, reel_or_404, services, shot_named
 
 pages = Blueprint("light", __name__)
 
+# An analysis, and the region and what is held out of it as JSON, or nothing.
+_Learned = tuple[Path, str, str]
 # Size of the drawings in the sheet.
 _WIDE, _HIGH, _LOW = 276, 64, 54
 
@@ -83,6 +94,91 @@ def picture(reel_id: int, kind: str) -> Response:
     if not made:
         abort(500)
     return Response(data.tobytes(), mimetype="image/png", headers={"Cache-Control": "private, max-age=60"})
+
+
+@lru_cache(maxsize=8)
+def _along(path: Path, modified: float, first: int, stop: int) -> Along:
+    return look_for(LightRecord(path).between(first, stop))
+
+
+@lru_cache(maxsize=300)
+def _forms(
+    path: Path, modified: float, span: tuple[int, int], learned: tuple[_Learned, ...], frame: int, reach: int, grain: float
+) -> Forms:
+    """The forms of a frame; `learned` are the analyses of the steps that are divided out first."""
+    record = LightRecord(path).between(*span)
+    seen = Steadied(record, [_divided(record, *one) for one in learned]) if learned else record
+    return forms(seen, frame - span[0], reach, grain, _along(path, modified, *span))
+
+
+def _divided(record: LightRecord, path: Path, region: str, hold_out: str) -> Callable[[Plane, int], Plane]:
+    """What a step makes of the light of a frame, kept to its region."""
+    plan = _plan(path)
+    if not region and not hold_out:
+        return plan.on_light
+    kept, held = (Region.model_validate_json(text) if text else None for text in (region, hold_out))
+    layout = record.format
+
+    def divided(light: Plane, at: int) -> Plane:
+        mask = Confined(plan, layout, kept, held).mask(0, record.first + at)
+        share = cv2.resize(mask, light.shape[::-1], interpolation=cv2.INTER_AREA)
+        return light + share * (plan.on_light(light, at) - light)
+
+    return divided
+
+
+@lru_cache(maxsize=16)
+def _plan(path: Path) -> LightPlan:
+    return LightPlan.load(path)
+
+
+@pages.errorhandler(NotReady)
+def _not_ready(error: NotReady) -> tuple[Response, int]:
+    return jsonify(error=str(error)), 425
+
+
+@pages.get("/reels/<int:reel_id>/forms/<any(moving,flickering,untold):form>/<int:frame>.png")
+def form(reel_id: int, form: str, frame: int) -> Response:
+    """Where in a frame something moves, flickers, or cannot be told: white, transparent elsewhere.
+
+    Light that the steps before number `before` steady is divided out first.
+    """
+    reel = reel_or_404(reel_id)
+    shot = shot_named(reel)
+    enter, leave = shot.span
+    path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
+    if not enter <= frame < leave or not (path.exists() and described(path).exists()):
+        abort(404)
+    reach, grain, before = (request.args.get(name, usual, type=float) for name, usual in (("reach", 16.0), ("grain", 0.0), ("before", 0.0)))
+    if reach is None or grain is None or before is None or not np.isfinite(reach + grain + before):
+        abort(400, "reach, grain and before have to be numbers.")
+    learned = _learned(reel, shot, int(before))
+    told = _forms(path, path.stat().st_mtime, shot.span, learned, frame, int(np.clip(reach, 1, 60)), grain)
+    plane = np.full((*getattr(told, form).shape, 4), 255, np.uint8)
+    plane[..., 3] = 255 * getattr(told, form)
+    made, data = cv2.imencode(".png", plane)
+    if not made:
+        abort(500)
+    return Response(data.tobytes(), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
+
+
+def _as_text(region: Region | None) -> str:
+    return "" if region is None else region.model_dump_json()
+
+
+def _learned(reel: Reel, shot: Shot, before: int) -> tuple[_Learned, ...]:
+    """The analyses of the light's steps that come before step number `before`, and their regions."""
+    recipe = edits.settled(shot)
+    active = [s for s in recipe.steps[:before] if s.on]
+    analyses = services().viewing.analyses(reel, shot)
+    found = [
+        (analyses.path(active[: n + 1]), _as_text(s.region), _as_text(s.hold_out))
+        for n, s in enumerate(active)
+        if s.of.learns_from == "light"
+    ]
+    if not all(path.exists() for path, *_ in found):
+        raise NotReady("The light is still being measured; it follows in a moment.")
+    return tuple(found)
 
 
 @pages.get("/mains")

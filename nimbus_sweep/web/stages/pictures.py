@@ -12,7 +12,7 @@ from ...core.frames import Window
 from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
 from ...jobs.work import reading_of
 from ...store.models import Reel
-from ..viewing import VIEWS, NotReady, crop
+from ..viewing import TRIAL_VIEW, VIEWS, NotReady, crop
 from .common import LOOKED_AT, reel_or_404, services, shot_named
 
 pages = Blueprint("pictures", __name__)
@@ -31,7 +31,7 @@ def _picture(data: bytes, kind: str) -> Response:
 
 def _view() -> str:
     view = request.args.get("view", "source")
-    if view not in VIEWS:
+    if view not in VIEWS and not TRIAL_VIEW.fullmatch(view):
         abort(400, f"There is no view called {view}.")
     return view
 
@@ -62,6 +62,12 @@ def frame(reel_id: int, number: int) -> Response:
             return _picture(shared.viewing.proxy(reel).jpeg(number), "jpeg")
         except (FileNotFoundError, IndexError):
             pass
+    if TRIAL_VIEW.fullmatch(view) and width <= PROXY_WIDTH:
+        try:
+            small, first = shared.viewing.trial_proxy(reel, view)
+            return _picture(small.jpeg(number - first), "jpeg")
+        except (FileNotFoundError, IndexError):
+            pass
     return _picture(jpeg(shared.viewing.picture(reel, number, view, width, _number("gain", 1, 64, 8))), "jpeg")
 
 
@@ -79,9 +85,9 @@ def part(reel_id: int, number: int) -> Response:
     viewing = services().viewing
     window = Window(box[0], box[1], box[0] + box[2], box[1] + box[3])
     if view == "difference":
-        one, other = (crop(viewing.frame(reel, number, treated, True, window), *box) for treated in (False, True))
+        one, other = (crop(viewing.frame(reel, number, side, True, window), *box) for side in ("source", "treated"))
         return _picture(png(difference(one, other, _number("gain", 1, 64, 8))), "png")
-    return _picture(png(crop(viewing.frame(reel, number, view == "treated", True, window), *box)), "png")
+    return _picture(png(crop(viewing.frame(reel, number, view, True, window), *box)), "png")
 
 
 @pages.get("/reels/<int:reel_id>/average.jpg")
@@ -117,7 +123,7 @@ def value(reel_id: int, number: int) -> Response:
     reel = reel_or_404(reel_id, LOOKED_AT)
     number = _frame(reel, number)
     x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
-    native = services().viewing.frame(reel, number, _view() == "treated", True, Window(x, y, x + 1, y + 1))
+    native = services().viewing.frame(reel, number, _view(), True, Window(x, y, x + 1, y + 1))
     samples = {}
     for i, component in enumerate(native.format.components):
         across, down = native.format.subsampling(i)

@@ -13,6 +13,7 @@ from ...jobs.work import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
 from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_named, reel_or_404, services
+from .trials import trials_of
 
 pages = Blueprint("reels", __name__)
 
@@ -28,7 +29,7 @@ def enter(reel_id: int) -> Redirect:
     return redirect(url_for("reels.work", reel_id=reel_id, stage="condition" if begun else "intake"))
 
 
-@pages.get("/reels/<int:reel_id>/<any(intake,condition,treatment,inspection,delivery):stage>")
+@pages.get("/reels/<int:reel_id>/<any(intake,condition,treatment,trials,inspection,delivery):stage>")
 def work(reel_id: int, stage: str) -> str:
     """The work page."""
     reel = reel_or_404(reel_id, needs=())
@@ -94,6 +95,8 @@ def done_of(reel: Reel) -> set[str]:
         done.add("condition")
     if any(s.treated for s in shots):
         done.add("treatment")
+    if Task.select().where(Task.reel == reel, Task.kind == "trial", Task.state == "done").exists():
+        done.add("trials")
     compared = latest(reel, "inspection", "done")
     if compared and compared.result["proven"]:
         done.add("inspection")
@@ -125,6 +128,7 @@ def state(reel_id: int) -> Response:
         laid=[int(volume_path(services().data, reel, s.first, s.stop).exists()) for s in shots],
         sites=[[{k: f[k] for k in _SITE} | {"index": i} for i, f in enumerate(s.findings)] for s in shots],
         tasks=[_task(t, reel) for t in tasks],
+        trials=trials_of(reel) if ready else [],
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
+from ...core.regions import box_region
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
 from ...core.treatment import Recipe, Step, told
@@ -14,6 +15,9 @@ from .common import SweepError, body, follow_up, latest, place_named, reel_or_40
 from .regions import clipped
 
 pages = Blueprint("treatment", __name__)
+
+# The steps that steady the light, which the guided order is made of.
+_LIGHT = tuple(kind.kind for kind in STEPS.values() if kind.learns_from == "light")
 
 
 @pages.get("/reels/<int:reel_id>/sheet/treatment")
@@ -29,7 +33,12 @@ def sheet(reel_id: int) -> str:
         shots=shots,
         place=place,
         shot=shot,
-        steps=[(step, STEPS[step.kind]) for step in recipe.steps],
+        steps=[(n, step, STEPS[step.kind]) for n, step in enumerate(recipe.steps)],
+        light_kinds=_LIGHT,
+        titles={kind.kind: kind.title for kind in STEPS.values()},
+        grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
+        repeated=reel.facts.get("repeated", 0),
+        cadence=reel.facts.get("cadence", ""),
         others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],
         kept=edits.kept(shot),
         mended=edits.mended(shot),
@@ -64,7 +73,15 @@ def add(reel_id: int) -> Response:
     if kind not in STEPS:
         abort(400, f"There is no step called {kind}.")
     order = list(STEPS)
-    steps = sorted([*_steps(reel_id), Step(kind=kind)], key=lambda s: order.index(s.kind))
+    found = next((f for f in edits.kept(shot_named(reel_or_404(reel_id))) if f.step == kind and f.numbers.get("part")), None)
+    region = None if found is None else box_region(found.x, found.y, found.width, found.height)
+    sent = body()
+    settings = {"grain": sent["grain"]} if kind in _LIGHT and sent.get("grain") else {}
+    try:
+        added = Step(kind=kind, region=region, settings=settings)
+    except ValidationError as error:
+        abort(400, f"That setting cannot be: {told(error)}.")
+    steps = sorted([*_steps(reel_id), added], key=lambda s: order.index(s.kind))
     return _changed(reel_id, f"Added {STEPS[kind].title}", steps)
 
 
@@ -106,6 +123,19 @@ def settings(reel_id: int, index: int) -> Response:
     except ValidationError as error:
         abort(400, f"That setting cannot be: {told(error)}.")
     return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)
+
+
+@pages.post("/reels/<int:reel_id>/steps/grain")
+def grain(reel_id: int) -> Response:
+    """Say for all steps that steady the light what is grain."""
+    try:
+        steps = [
+            s.model_copy(update={"settings": Step(kind=s.kind, settings={**s.settings, **body()}).settings}) if s.kind in _LIGHT else s
+            for s in _steps(reel_id)
+        ]
+    except ValidationError as error:
+        abort(400, f"That setting cannot be: {told(error)}.")
+    return _changed(reel_id, "Grain of the light", steps)
 
 
 @pages.post("/reels/<int:reel_id>/recipe")

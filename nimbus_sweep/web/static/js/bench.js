@@ -1,6 +1,7 @@
 // What the linked views share: the frame, the cross-hair, the zoom, and what is shown. Views listen for "change".
 
 const start = JSON.parse(document.getElementById("start").textContent);
+const stage = document.querySelector("script[data-stage]").dataset.stage;
 
 class Bench extends EventTarget {
   reel = start;
@@ -29,6 +30,11 @@ class Bench extends EventTarget {
   laid = [];
   selected = null;
   ways = []; // how each mark is mended in the frame that is shown
+  forms = null; // how what is steady, moving and flickering is told; null does not paint it
+  trials = []; // those of the reel, the newest first
+  openTrial = null; // the number of the one whose ways are shown
+  way = 0; // the way that is shown, from 0; -1 is the source
+  grid = true; // all ways at once
 
   // The frame the play head has rested on. Exact pictures are asked for only then: in a file of few key frames each
   // may take the server seconds, and whoever is still looking for a frame must not wait for those passed by.
@@ -83,14 +89,27 @@ class Bench extends EventTarget {
     return { scale, across, fit, left: snap(along(width, w, this.centreX, across)), top: snap(along(height, h, this.centreY, scale)) };
   }
 
+  // The trial whose ways are shown, once it is computed.
+  get trial() { return (stage === "trials" && this.trials.find((t) => t.id === this.openTrial && t.ready)) || null; }
+
   // The views a picture is made of, left to right.
   get shown() {
+    const { trial } = this;
+    if (trial) {
+      const all = trial.names.map((_, n) => `trial-${trial.id}-${n}`);
+      // All panes stay where they are while the source is held.
+      if (this.grid) return this.holdSource ? all.map(() => "source") : all;
+      return [this.holdSource ? "source" : all[this.way] ?? "source"];
+    }
     if (this.holdSource) return ["source"];
     if (!this.treated && this.view !== "source") return ["source"];
     return { split: ["source", "treated"], side: ["source", "treated"] }[this.view] ?? [this.view];
   }
 
-  get layout() { return this.holdSource || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one"; }
+  get layout() {
+    if (this.trial) return this.grid ? "grid" : "one";
+    return this.holdSource || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one";
+  }
 }
 
 export const bench = new Bench();

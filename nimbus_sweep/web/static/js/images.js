@@ -10,7 +10,10 @@ const drawn = new EventTarget();
 function base() { return `/reels/${bench.reel.id}`; }
 
 // Source pictures do not change with the treatment; the others carry its revision.
-function mark(view) { return view === "source" ? bench.mark : `${bench.mark}-${bench.revision}`; }
+function mark(view) {
+  if (view.startsWith("trial-")) return `${bench.mark}-${bench.trial?.made}`;
+  return view === "source" ? bench.mark : `${bench.mark}-${bench.revision}`;
+}
 
 export function frameUrl(frame, view, width) {
   return `${base()}/frame/${frame}.jpg?view=${view}&w=${width}&gain=${bench.gain}&m=${mark(view)}`;
@@ -21,6 +24,9 @@ export function averageUrl(view, width) {
   const { first, stop } = bench.shot;
   return `${base()}/average.jpg?view=${view}&w=${width}&flat=${bench.average === "flat" ? 1 : 0}&shot=${bench.shotAt}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
 }
+
+// The light is measured anew when the treatment changes, the source's is not; both carry the revision.
+export function formUrl(frame, kind) { return `${base()}/forms/${kind}/${frame}.png?${bench.forms}&shot=${bench.shotAt}&m=${mark("treated")}`; }
 
 export function cropUrl(frame, view, box) {
   return `${base()}/crop/${frame}.png?view=${view}&x=${box.x}&y=${box.y}&w=${box.w}&h=${box.h}&gain=${bench.gain}&m=${mark(view)}`;

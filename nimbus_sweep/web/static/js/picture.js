@@ -2,6 +2,7 @@
 
 import { get } from "./api.js";
 import { bench, doubleStroke, fitCanvas } from "./bench.js";
+import * as forms from "./forms.js";
 import { averageUrl, cropUrl, fetchImage, frameUrl } from "./images.js";
 import * as regions from "./regions.js";
 
@@ -9,20 +10,25 @@ const canvas = document.getElementById("picture");
 const tag = document.getElementById("tag-picture");
 const warn = document.getElementById("tag-warn");
 const PROXY = 960;
+const FONT = "11px 'DM Mono', monospace";
 let last = {}; // the last pictures drawn for each view, shown until the new ones come
 
 // The boxes (CSS pixels) the views are drawn into.
 export function panes(width, height) {
   const views = bench.shown;
-  if (bench.layout !== "side") return views.map((view) => ({ view, x: 0, y: 0, width, height }));
-  // Wide pictures are larger one above the other.
+  if (bench.layout !== "side" && bench.layout !== "grid") return views.map((view) => ({ view, x: 0, y: 0, width, height }));
+  // As many beside one another as make them largest.
   const { width: w, height: h } = bench.reel;
-  const shown = w * bench.aspect;
-  const beside = Math.min((width - 4) / 2 / shown, height / h);
-  const below = Math.min(width / shown, (height - 4) / 2 / h);
-  return views.map((view, i) => beside >= below
-    ? { view, x: i * ((width - 4) / 2 + 4), y: 0, width: (width - 4) / 2, height }
-    : { view, x: 0, y: i * ((height - 4) / 2 + 4), width, height: (height - 4) / 2 });
+  const cut = (across) => {
+    const down = Math.ceil(views.length / across);
+    return { across, wide: (width - 4 * (across - 1)) / across, tall: (height - 4 * (down - 1)) / down };
+  };
+  const size = ({ wide, tall }) => Math.min(wide / (w * bench.aspect), tall / h);
+  const best = views.map((_, n) => cut(n + 1)).reduce((a, b) => (size(b) > size(a) ? b : a));
+  return views.map((view, i) => ({
+    view, width: best.wide, height: best.tall,
+    x: (i % best.across) * (best.wide + 4), y: Math.floor(i / best.across) * (best.tall + 4),
+  }));
 }
 
 export function transform() {
@@ -108,6 +114,7 @@ export function draw() {
       const box = got.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height };
       pen.drawImage(got.entry.image, box.x * place.across, box.y * place.scale, box.w * place.across, box.h * place.scale);
     }
+    forms.draw(pen, place);
     if (bench.rings && !regions.active()) {
       rings(pen, place);
       if (pane.view === "treated" && bench.average === "off") legend(pen, place);
@@ -115,6 +122,7 @@ export function draw() {
     regions.draw(pen, place);
     crosshair(pen, place);
     pen.restore();
+    if (bench.layout === "grid") caption(pen, pane, place, i);
   }
   last = { ...last, ...current };
   canvas.dataset.shown = Object.entries(current).map(([view, g]) => `${view}:${g.frame}:${g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`).join(" ");
@@ -127,7 +135,8 @@ function ringOf(site, scale) { return Math.max(8, Math.max(7, 0.6 * Math.hypot(s
 
 function rings(pen, { scale, across }) {
   for (const site of bench.sites) {
-    if (site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    // Light is no place: the bands of a screen are shown by the step's region.
+    if (site.kind === "light" || site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
     const x = (site.x + site.width / 2) * across;
     const y = (site.y + site.height / 2) * scale;
     const radius = ringOf(site, scale);
@@ -161,8 +170,7 @@ function askWays() {
 
 function legend(pen, { scale, across }) {
   askWays();
-  pen.font = "11px 'DM Mono', monospace";
-  pen.textBaseline = "middle";
+  pen.font = FONT;
   for (const mark of ways.marks) {
     const said = `${SAID[mark.way](mark)}${mark.low ? " ?" : ""}`;
     const wide = pen.measureText(said).width + 8;
@@ -171,11 +179,27 @@ function legend(pen, { scale, across }) {
     const below = ((mark.top + mark.bottom) / 2) * scale + radius + 10;
     const x = Math.min(Math.max(2, middle - wide / 2), bench.reel.width * across - wide - 2);
     const y = below + 8 > bench.reel.height * scale ? below - 2 * radius - 20 : below;
-    pen.fillStyle = "rgb(32 32 32 / 0.78)";
-    pen.fillRect(x, y - 8, wide, 16);
-    pen.fillStyle = mark.low ? "#f0c06a" : "#ececec";
-    pen.fillText(said, x + 4, y);
+    note(pen, said, x, y, mark.low);
   }
+}
+
+// Words on the picture, with their middle at `y`.
+function note(pen, said, x, y, caution = false) {
+  pen.font = FONT;
+  pen.textBaseline = "middle";
+  pen.fillStyle = "rgb(32 32 32 / 0.78)";
+  pen.fillRect(x, y - 8, pen.measureText(said).width + 8, 16);
+  pen.fillStyle = caution ? "#f0c06a" : "#ececec";
+  pen.fillText(said, x + 4, y);
+}
+
+// The name and the figures of one of a trial's ways, in its pane.
+function caption(pen, pane, place, n) {
+  const { trial } = bench;
+  const top = n ? pane.y + 10 : pane.y + 30;
+  note(pen, `${n + 1}  ${bench.holdSource ? "source" : trial.names[n]}`, pane.x + 4, top);
+  const below = pane.y + place.top + bench.reel.height * place.scale + 12;
+  note(pen, trial.lines[n], pane.x + 4, Math.min(below, pane.y + pane.height - 10));
 }
 
 function crosshair(pen, { scale, across }) {
@@ -205,16 +229,21 @@ function splitEdge(pen, width, height) {
 }
 
 function label() {
-  const names = { source: "source", treated: "treated", difference: `difference x${bench.gain}` };
+  const { trial } = bench;
+  const names = { difference: `difference x${bench.gain}` };
+  const said = bench.layout === "grid" ? `${trial.names.length} ways` : bench.shown.map((v) => names[v] ?? trial?.names[Number(v.split("-")[2])] ?? v).join(" | ");
   const zoom = transform().scale;
   const shots = bench.shots.length > 1 ? `  shot ${bench.shotAt + 1}` : "";
   if (bench.average !== "off") {
-    tag.textContent = `average of the shot${bench.average === "flat" ? ", flattened" : ""}${shots}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
-  } else tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${bench.shown.map((v) => names[v]).join(" | ")}  ${Math.round(zoom * 100)} %`;
-  const waiting = bench.view !== "source" && !bench.treated && !bench.holdSource;
+    tag.textContent = `average of the shot${bench.average === "flat" ? ", flattened" : ""}${shots}  ${said}  ${Math.round(zoom * 100)} %`;
+  } else tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${said}  ${Math.round(zoom * 100)} %`;
+  if (trial && bench.layout === "one") tag.textContent += `\n${trial.lines[bench.way] ?? ""}`.trimEnd();
+  const waiting = !trial && bench.view !== "source" && !bench.treated && !bench.holdSource;
+  const outside = trial && (bench.frame < trial.first || bench.frame >= trial.stop);
   const missing = bench.reel.absent.includes(bench.frame);
-  warn.hidden = !waiting && !missing;
+  warn.hidden = !waiting && !missing && !outside;
   if (missing) warn.textContent = `frame ${bench.frame} is missing in the reel`;
+  else if (outside) warn.textContent = `the trial is of frames ${trial.first} to ${trial.stop - 1}`;
   else if (waiting) warn.textContent = "source shown: the treated picture is not ready";
 }
 

@@ -1,6 +1,7 @@
 // Playback at the reel's true rate; says so when frames are dropped.
 
 import { bench } from "./bench.js";
+import * as forms from "./forms.js";
 import { fetchImage, frameUrl } from "./images.js";
 import { say } from "./api.js";
 
@@ -30,7 +31,7 @@ function frameFor(steps) {
   return { frame: a + ((from + steps) % count) };
 }
 
-const ready = (frame) => bench.shown.every((view) => fetchImage(frameUrl(frame, view, Math.min(960, bench.reel.width))).ready);
+const ready = (frame) => forms.ready(frame) && bench.shown.every((view) => fetchImage(frameUrl(frame, view, Math.min(960, bench.reel.width))).ready);
 
 function tick(now) {
   if (!bench.playing) return;

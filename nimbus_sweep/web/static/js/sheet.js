@@ -2,8 +2,10 @@
 
 import { post, say, text, upload } from "./api.js";
 import { bench } from "./bench.js";
+import * as forms from "./forms.js";
 import { transform, zoomTo } from "./picture.js";
 import * as regions from "./regions.js";
+import * as trials from "./trials.js";
 
 const sheet = document.getElementById("sheet");
 const stage = document.querySelector("script[data-stage]").dataset.stage;
@@ -16,6 +18,9 @@ export async function show(key, force = false) {
   shownFor = key;
   const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
   const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
+  if (bench.openTrial) folds.push(`trial-${bench.openTrial}`);
+  const painted = sheet.querySelector("[data-paint]")?.checked;
+  const filled = new Map([...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), b.type === "checkbox" ? b.checked : b.value]));
   // What is being typed into is left alone until it is done.
   if (document.activeElement?.matches?.("#sheet input[type=text]") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
@@ -36,6 +41,13 @@ export async function show(key, force = false) {
   }
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
   for (const name of folds) sheet.querySelector(`details[data-fold="${name}"]`)?.setAttribute("open", "");
+  for (const box of sheet.querySelectorAll("[data-form] [data-field]")) {
+    const before = filled.get(nameOf(box));
+    if (before === undefined) fill(box);
+    else if (box.type === "checkbox") box.checked = before;
+    else if (box.tagName !== "SELECT" || [...box.options].some((o) => o.value === before)) box.value = before;
+  }
+  if (painted !== undefined && sheet.querySelector("[data-paint]")) sheet.querySelector("[data-paint]").checked = painted;
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
   sheet.scrollTop = scroll;
   hear();
@@ -48,7 +60,26 @@ function hear() {
   regions.hearSheet(sheet);
 }
 
+// Boxes of a form are posted together, by the button that names the form; they keep what is in them when the sheet is made anew.
+function nameOf(box) { return `${box.closest("[data-form]").dataset.form}/${box.dataset.field}/${box.type === "checkbox" ? box.value : ""}`; }
+
+function formOf(name) {
+  const body = {};
+  for (const box of sheet.querySelectorAll(`[data-form="${name}"] [data-field]`)) {
+    const { field } = box.dataset;
+    if (box.type !== "checkbox") body[field] = valueOf(box);
+    else if (box.hasAttribute("value")) { body[field] ??= []; if (box.checked) body[field].push(box.value); } else body[field] = box.checked;
+  }
+  return body;
+}
+
+// What is chosen may say what belongs in the box beside it.
+function fill(box) {
+  if (box.dataset.fills) box.closest("[data-form]").querySelector(`[data-field="${box.dataset.fills}"]`).value = box.selectedOptions[0].dataset.fill;
+}
+
 function changed(box) {
+  if (box.dataset.field && !box.dataset.post) { fill(box); return; }
   if (box.type === "text") box.defaultValue = box.value;
   if (box.type === "file") take(box);
   else if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
@@ -60,6 +91,8 @@ export function mark() {
   for (const item of sheet.querySelectorAll("li[data-shot]")) item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
   for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
   regions.mark(sheet);
+  forms.mark(sheet);
+  trials.buttons();
   tellWays();
 }
 
@@ -75,14 +108,16 @@ function tellWays() {
 }
 
 async function act(url, body) {
+  let told = {};
   try {
-    const told = await post(url, body);
+    told = await post(url, body);
     if (typeof told.said === "string") say(told.said);
   } catch (error) {
     say(error.message, "error");
   }
   shownFor = null;
   refresh();
+  return told;
 }
 
 async function take(box) {
@@ -106,7 +141,7 @@ async function takeMask(box) {
 function valueOf(box) {
   if (box.type === "checkbox") return box.checked;
   if ("list" in box.dataset) return box.value.split(",").map(Number);
-  if (box.dataset.number === "any") return Number(box.value) || 0;
+  if (box.dataset.number === "any") return (Number(box.value) || 0) * Number(box.dataset.scale ?? 1);
   return "number" in box.dataset ? Math.round(Number(box.value) || 0) : box.value;
 }
 
@@ -121,7 +156,11 @@ function press(button) {
   }
   const body = JSON.parse(button.dataset.body ?? "{}");
   if (button.dataset.atHead) body[button.dataset.atHead] = bench.frame + Number(button.dataset.beyond ?? 0);
-  act(button.dataset.post, body);
+  if (button.dataset.with) Object.assign(body, formOf(button.dataset.with));
+  act(button.dataset.post, body).then((told) => {
+    // Space plays next; it must not press this button again.
+    if (told.trial) { trials.open(told.trial); document.getElementById("picture").focus(); }
+  });
 }
 
 export const cutHere = () => act(`/reels/${bench.reel.id}/cuts`, { at: bench.frame });
@@ -170,9 +209,13 @@ export async function placeHere() {
   refresh();
 }
 
+export const paint = () => forms.toggle(sheet);
+
 export function listen(onChange) {
   refresh = onChange;
   hear();
+  trials.listen(sheet);
+  forms.listen(sheet);
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
     if (button) { press(button); return; }

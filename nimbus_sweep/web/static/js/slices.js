@@ -14,6 +14,7 @@ const last = {};
 const making = {};
 
 function view() {
+  if (bench.trial) return bench.grid ? "source" : bench.shown[0];
   if (bench.holdSource || !bench.treated) return "source";
   return { split: "treated", side: "source" }[bench.view] ?? bench.view;
 }

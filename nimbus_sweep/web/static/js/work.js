@@ -10,6 +10,7 @@ import * as log from "./reel-log.js";
 import * as regions from "./regions.js";
 import * as sheet from "./sheet.js";
 import * as slices from "./slices.js";
+import * as trials from "./trials.js";
 
 const id = bench.reel.id;
 const stage = document.querySelector("script[data-stage]").dataset.stage;
@@ -54,7 +55,7 @@ function readout() {
   by("readout").textContent = `x ${String(bench.x).padStart(4)}  y ${String(bench.y).padStart(4)}`;
   clearTimeout(readWait);
   readWait = setTimeout(async () => {
-    const view = bench.shown.at(-1) === "treated" ? "treated" : "source";
+    const view = bench.shown.at(-1) === "difference" ? "source" : bench.shown.at(-1);
     const told = await get(`/reels/${id}/value/${bench.frame}?x=${bench.x}&y=${bench.y}&view=${view}`).catch(() => null);
     if (told && key === readFor) {
       const samples = Object.entries(told.samples).map(([name, v]) => `${name} ${String(v).padStart(3)}`).join("  ");
@@ -107,6 +108,7 @@ async function bringUpToDate() {
     revision: state.revision, treated: state.treated, sitesByShot: state.sites, mark: state.mark, aspect: state.aspect,
     shots: state.shots, laid: state.laid,
   });
+  trials.know(state.trials);
   layOpen();
   if (justTreated && bench.view === "source" && stage !== "condition" && stage !== "intake") bench.set({ view: "treated" });
   if (!state.treated && bench.view !== "source" && !state.tasks.some((t) => t.kind === "analysis" && ["waiting", "running"].includes(t.state))) bench.set({ view: "source" });
@@ -140,7 +142,7 @@ function followShot() {
 function tasks(list) {
   const box = by("tasks");
   const busy = list.filter((t) => ["waiting", "running"].includes(t.state)).reverse();
-  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", render: "Render", inspection: "Comparison" };
+  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", trial: "Trial", render: "Render", inspection: "Comparison" };
   box.replaceChildren(...busy.map((task) => {
     const part = document.createElement("div");
     const line = document.createElement("div");
@@ -241,6 +243,7 @@ const KEYS = {
   h: () => setView("split"),
   j: () => setView("side"),
   x: () => setView("difference"),
+  f: () => sheet.paint(),
   r: DO.rings, e: DO.average, l: loupe.cycle, g: dimRoom,
   0: DO.fit, 1: DO.one, 4: DO.four,
   "+": () => picture.zoomStep(1), "=": () => picture.zoomStep(1), "-": () => picture.zoomStep(-1),
@@ -258,6 +261,7 @@ document.addEventListener("keydown", (event) => {
   if (event.altKey) return;
   if (regions.key(event)) { event.preventDefault(); return; }
   const key = event.key.toLowerCase();
+  if (trials.key(key)) { event.preventDefault(); return; }
   if (key === "q") { bench.set({ holdSource: true }); return; }
   const onControl = event.target.matches?.("button, a, summary, input");
   if (onControl && (key === " " || (event.target.type === "range" && key.startsWith("arrow")))) return;
