@@ -23,16 +23,18 @@ from nimbus_sweep.core.errors import Cancelled
 from nimbus_sweep.core.frames import Colour, Frame, Window, blank
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
+from nimbus_sweep.core.regions import Ellipse, Key, Part, Region, box_region
 from nimbus_sweep.core.steady.bands import fit_bands
 from nimbus_sweep.core.steady.channels import mixing
 from nimbus_sweep.core.steady.course import limited, meant, rhythm, unsteadiness
+from nimbus_sweep.core.steady.forms import forms
 from nimbus_sweep.core.steady.reading import Reading, read
 from nimbus_sweep.core.steady.record import LightRecord, record, small
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.core.steps.light_plan import LightPlan
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.survey.unsteady_light import cause, missed_cuts, surveyed
+from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 
@@ -487,3 +489,83 @@ def test_a_record_is_whole_or_not_there(tmp_path: Path) -> None:
     assert small(frame).light.shape == part.shape
     reading: Reading = read(part)
     assert reading.count == 4
+
+
+def on_a_screen(source: MemorySource, box: tuple[slice, slice], seed: int) -> MemorySource:
+    """Bands of a screen, in one part of the picture alone."""
+    frames, (height, width) = len(source), source.pictures[0][0].shape
+    inside = np.zeros((height, width), np.float32)
+    inside[box] = 1
+    rolling = bands(frames, height, seed, strength=0.2, across=4.1, step=0.36)
+    return source.over(lit(list(source.pictures), [Lit(1 + inside * (0.8 * one.gain - 1)) for one in rolling]))
+
+
+@pytest.mark.parametrize(("name", "seed"), [("bunny-near", 4), ("pan coffee", 5)])
+def test_bands_of_a_screen_are_found_in_their_part(name: str, seed: int, tmp_path: Path) -> None:
+    source = scene(name)
+    height, width = source.pictures[0][0].shape
+    box = np.s_[height // 4 : height * 3 // 4, width // 5 : width * 3 // 5]
+    spoiled = on_a_screen(source, box, seed)
+    found = read(kept(source, spoiled.pictures, tmp_path))
+    assert next(iter(found.kinds)) == "bands"
+    assert found.part == pytest.approx((0.2, 0.25, 0.6, 0.75), abs=0.06)
+    assert found.bands is not None and found.bands.model.step == pytest.approx(0.36, abs=0.01)
+    assert found.everywhere is None, "a step without a region leaves the picture alone"
+    told, _ = surveyed(kept(source, spoiled.pictures, tmp_path), 0, len(source))
+    assert told.findings[0].numbers["part"] and "a screen" in told.findings[0].sentence
+    # With the screen drawn, the step learns from it alone and keeps to it.
+    region = box_region(width // 5, height // 4, width * 3 // 5 - width // 5, height * 3 // 4 - height // 4)
+    step = Step(kind="steady-bands", region=region)
+    known = Analyses(tmp_path, "screen", 0, len(source)).make(Recipe(steps=(step,)), spoiled, lambda: pytest.fail("no volume is asked for"))
+    treated = [f.planes for f in chain(spoiled, known, 0, len(source)).frames(0, len(source))]
+    cut = [[(p[0][box],) for p in pictures] for pictures in (source.pictures, treated, spoiled.pictures)]
+    assert left(cut[0], cut[1]) < 0.2 * left(cut[0], cut[2])
+    outside = np.ones((height, width), bool)
+    outside[height // 4 - 1 : height * 3 // 4 + 2, width // 5 - 1 : width * 3 // 5 + 2] = False
+    assert all(np.array_equal(t[0][outside], s[0][outside]) for t, s in zip(treated, spoiled.pictures, strict=True))
+
+
+def test_a_region_is_part_of_what_the_light_is_learned_from() -> None:
+    here, there = (Step(kind="steady-bands", region=box_region(x, 0, 50, 50)) for x in (0, 60))
+    assert analysis_key("f", 0, 9, [here]) != analysis_key("f", 0, 9, [there])
+    still = [Step(kind="unshade", region=box_region(x, 0, 50, 50)) for x in (0, 60)]
+    assert analysis_key("f", 0, 9, still[:1]) == analysis_key("f", 0, 9, still[1:])
+
+
+@pytest.mark.parametrize("name", ["bunny-near", "pan coffee", "bikes-1"])
+def test_forms_tell_what_flickers_from_what_moves(name: str, tmp_path: Path) -> None:
+    source = scene(name)
+    numbers = range(6, len(source) - 4, 9)
+
+    def shares(pictures: Sequence[Planes], **asked: float) -> tuple[float, float]:
+        told = kept(source, pictures, tmp_path)
+        seen = [forms(told, n, **asked) for n in numbers]
+        return float(np.mean([f.moving.mean() for f in seen])), float(np.mean([f.flickering.mean() for f in seen]))
+
+    moving, calm = shares(source.pictures)
+    pumped, flickering = shares(lit(list(source.pictures), whole(len(source), 7)))
+    assert calm < 0.25 < 0.85 < flickering
+    assert pumped == pytest.approx(moving, abs=0.12), "what moves is told in any light"
+    assert shares(lit(list(source.pictures), whole(len(source), 7)), grain=0.6)[1] == 0
+    alone = kept(source, source.pictures[:1], tmp_path)
+    assert forms(alone, 0).untold.all(), "one frame tells nothing"
+
+
+def test_what_is_grain_is_left_alone(tmp_path: Path) -> None:
+    source = scene("bunny-near")
+    spoiled = lit(list(source.pictures), whole(40, 5, strength=0.02, contrast=0.0))
+    told = kept(source, spoiled, tmp_path)
+    step = STEPS["steady-frame"]
+    assert step.analyse(told, step.settings(), None, None).changes
+    assert not step.analyse(told, step.settings(grain=0.08), None, None).changes
+    plan = step.analyse(told, step.settings(grain=0.015), None, None)
+    frames = [plan.mend(f) for f in source.over(spoiled).frames(0, 40)]
+    same = [all(np.array_equal(a, b) for a, b in zip(f.planes, s, strict=True)) for f, s in zip(frames, spoiled, strict=True)]
+    assert 3 < sum(same) < 37, "only frames that are out by more are changed"
+    plan.save(tmp_path / "plan.npz")
+    assert LightPlan.load(tmp_path / "plan.npz").grain == 0.015
+    # The light of small pictures is taken out as that of the frames is.
+    small_plan = step.analyse(told, step.settings(), None, None)
+    at = int(np.abs(small_plan.offset - small_plan.level).argmax())
+    treated = small(small_plan.mend(source.over(spoiled).frame(at))).light.astype(np.float32)
+    assert float(np.abs(small_plan.on_light(told.light(at), at) - treated).mean()) < 1

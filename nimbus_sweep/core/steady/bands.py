@@ -76,7 +76,7 @@ def fast(rows: Course, slow: float = _SLOW) -> Course:
     return rows - gaussian_filter1d(rows, slow, axis=0, mode="nearest")
 
 
-def fit_bands(rows: Course, start: float | None = None) -> BandModel | None:
+def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] | None = None) -> BandModel | None:
     """Fit bands to the log light of rows.
 
     Parameters
@@ -85,6 +85,8 @@ def fit_bands(rows: Course, start: float | None = None) -> BandModel | None:
         Its slow changes are not gone by.
     start : float
         Bands over the picture where they are known; found when None.
+    seen : ndarray, bool, (rows,)
+        The rows that can be gone by; all when None.
 
     Returns
     -------
@@ -92,15 +94,17 @@ def fit_bands(rows: Course, start: float | None = None) -> BandModel | None:
         None for fewer than five frames, or rows that do not change.
     """
     count, n = rows.shape
+    y = (np.arange(n) + 0.5) / n
+    if seen is not None:
+        rows, y = rows[:, seen], y[seen]
     lively = fast(rows)
     power = float((lively * lively).sum())
-    if count < 5 or n < 8 or power <= 1e-12:
+    if count < 5 or len(y) < 8 or power <= 1e-12:
         return None
-    y = (np.arange(n) + 0.5) / n
     if start is None:
         tried = np.arange(_LEAST, _MOST * n, 0.05)
         start = float(tried[int(np.argmax([_held(lively, y, s) for s in tried]))])
-    basis = np.stack([np.ones(n), np.cos(2 * np.pi * start * y), np.sin(2 * np.pi * start * y)], 1)
+    basis = np.stack([np.ones(len(y)), np.cos(2 * np.pi * start * y), np.sin(2 * np.pi * start * y)], 1)
     _, cosine, sine = np.linalg.lstsq(basis, lively.T, rcond=None)[0]
     phase = np.arctan2(-sine, cosine) / (2 * np.pi)
     spacing, profile = start, np.zeros((HARMONICS, 2))
@@ -115,7 +119,7 @@ def fit_bands(rows: Course, start: float | None = None) -> BandModel | None:
         flat = slope - slope.mean(1, keepdims=True)
         moved = (miss * flat).sum(1) / ((flat * flat).sum(1) + 0.05 * (flat * flat).sum() / count + 1e-12)
         phase = phase + np.clip(moved, -0.1, 0.1)
-        lever = slope * (y - 0.5)[None]
+        lever = slope * (y - y.mean())[None]
         spacing += float(np.clip(0.7 * (miss * lever).sum() / max(float((lever * lever).sum()), 1e-12), -0.1, 0.1))
     turns = spacing * y[None] + phase[:, None]
     profile = _profile(fast(rows, _SLOWEST), turns, HARMONICS, _SLOWEST)

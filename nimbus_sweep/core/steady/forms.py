@@ -56,6 +56,15 @@ class Steadied(LightRecord):
             light = step(light, at)
         return light
 
+    def between(self, first: int, stop: int) -> Steadied:
+        """The same of frames `first` to `stop` - 1 alone; they lie in it."""
+        shift = first - self.first
+
+        def later(step: Callable[[Plane, int], Plane]) -> Callable[[Plane, int], Plane]:
+            return lambda light, at: step(light, at + shift)
+
+        return Steadied(super().between(first, stop), [later(s) for s in self._steps])
+
 
 def forms(record: LightRecord, at: int, reach: int = LAGS[-1], grain: float = 0.0, along: Along = "both") -> Forms:
     """Tell the forms of a frame from those up to `reach` before and behind it.

@@ -29,6 +29,8 @@ _LEAST_TINT = 0.012
 # Of what changes, the share that bands explain at least; in a part of the picture, where there is less to go by.
 _BANDS_EXPLAIN, _COARSEST, _ROWS = 0.7, 0.4, 54
 _SURELY = 0.85
+# Trust in a row, over that in the best one, from which it can be gone by.
+_SEEN = 0.02
 PATCH_ROWS, PATCH_COLS = 6, 8
 # How far stripes of changing light have to stand out to be looked for as they lie, and for motion to be told without them; and
 # how near to an axis, in periods over the picture, they are taken to lie along it.
@@ -312,16 +314,26 @@ def find_bands(pairs: Pairs, lean: float, record: LightRecord, least: float = LE
     second = lively[:-2] - 2 * lively[1:-1] + lively[2:]
     if len(second) < 3 or float(np.median(np.sqrt((second * second).mean(1)))) / np.sqrt(6) < least:
         return None
-    model = fit_bands(rows)
+    seen = _rows_seen(joined, lean)
+    model = fit_bands(rows, seen=seen)
     places = (np.arange(knots.rows) + 0.5) / knots.rows
     for _ in range(2):
         if model is None or model.explained < 0.4:
             return None
         field = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.03, 0.12)[:, :, 0]
-        model = fit_bands(field + model.at(places), model.spacing)
+        model = fit_bands(field + model.at(places), model.spacing, seen)
     if model is None or model.explained < _BANDS_EXPLAIN or model.swing < least or model.spacing < _COARSEST:
         return None
     return Bands(model, lean)
+
+
+def _rows_seen(pairs: Pairs, lean: float) -> NDArray[np.bool_] | None:
+    """Which of the rows, or columns, that bands lie along can be gone by; None for slanted ones."""
+    kind = look_along(lean)
+    if kind == "both":
+        return None
+    mass = pairs.weight.sum((0, 2) if kind == "x" else (0, 1))
+    return mass > _SEEN * float(mass.max())
 
 
 def _knots(lean: float, pairs: Pairs) -> int:
