@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|demo|speed|shade-speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|demo|speed|shade-speed|light-speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -26,6 +26,8 @@ def main() -> None:
             speed.run(Path(folder))
         if only in ("", "speed", "shade-speed"):
             speed.shade(Path(folder))
+        if only in ("", "speed", "light-speed"):
+            speed.light(Path(folder))
         if only in ("", "long"):
             browser.long_log(speed.long_reel(Path(folder)), Path(folder))
         if only in ("", "browser"):

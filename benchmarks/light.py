@@ -13,8 +13,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from nimbus_sweep.core.steady.reading import read
 from nimbus_sweep.core.steady.record import record
+from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 

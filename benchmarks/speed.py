@@ -7,6 +7,7 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 
 import av
@@ -23,11 +24,14 @@ from nimbus_sweep.core.media.writer import Cut
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
 from nimbus_sweep.core.report import TreatedShot, make_report
 from nimbus_sweep.core.scan import scan
+from nimbus_sweep.core.steady.record import record
+from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.survey.static_shade import find
-from nimbus_sweep.core.treatment import Analyses, Recipe, chain, suggested
+from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain, suggested
 from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.demo.defects import scatter, stick
+from nimbus_sweep.demo.flicker import bands, lit, patches, whole
 from nimbus_sweep.demo.shade import shade as put_on
 from nimbus_sweep.demo.shade import sprinkle
 
@@ -105,6 +109,36 @@ def shade(folder: Path) -> None:
     print(f"  decoding {floor:.2f} s, finding {looking:.2f} s                 ratio {ratio:.1f}  (aim: at most 4)")
     floor, rendering, ratio = _in_turns(lambda: bare(reel, folder / "bare.mkv"), _rendering(reel, source, recipe, analyses, folder), 3)
     print(f"  bare decode + encode {floor:.2f} s, render {rendering:.2f} s    ratio {ratio:.2f}  (aim: at most 2.5)")
+
+
+def light(folder: Path) -> None:
+    """Reading the light of a shot, and rendering with the steps that steady it, against decoding and encoding alone."""
+    truth = panned("coffee", 120, 6, size=(1920, 1080))
+    print("\nLight at 1920x1080 and 640x480, 120 frames of H.264 in, FFV1 out; taken in turns three times, medians")
+    for kind, step, lamps in (
+        ("whole frame", "steady-frame", whole(120, 1)),
+        ("bands", "steady-bands", bands(120, 1080, 1)),
+        ("patches", "steady-patches", patches(120, 1080, 1920, 1)),
+    ):
+        reel = encoded(folder / "light-1080.mp4", lit(list(truth.pictures), lamps), truth.format)
+        source = MovieReader(reel)
+        recipe = Recipe(steps=(Step(kind=step),))
+        analyses = Analyses(folder / f"analyses-{step}", fingerprint(reel), 0, len(source))
+        analyses.make(recipe, source, partial(build_volume, folder / "volume.bin", source))
+        rendering = _rendering(reel, source, recipe, analyses, folder)
+        floor, took, ratio = _in_turns(partial(bare, reel, folder / "bare.mkv"), rendering, 3)
+        print(f"  {kind:<12} bare {floor:.2f} s, render {took:.2f} s            ratio {ratio:.2f}  (aim: at most 2)")
+    for width, height, aim in ((640, 480, 20), (1920, 1080, 6)):
+        source = MovieReader(movie(folder / f"read-{height}.mp4", 120, width, height))
+        start = time.process_time()
+        kept = record(folder / "light.bin", source)
+        made, start = time.process_time() - start, time.process_time()
+        read(kept)
+        reading = time.process_time() - start
+        print(
+            f"  {width}x{height}: decoding and keeping its light {120 / made:.0f}, reading it {120 / reading:.0f}, "
+            f"both {120 / (made + reading):.0f} frames a second of one core  (aim: at least {aim})"
+        )
 
 
 def movie(path: Path, frames: int, width: int, height: int) -> Path:

@@ -28,8 +28,9 @@ from nimbus_sweep.core.steady.bands import fit_bands
 from nimbus_sweep.core.steady.channels import mixing
 from nimbus_sweep.core.steady.course import limited, meant, rhythm, unsteadiness
 from nimbus_sweep.core.steady.forms import forms
-from nimbus_sweep.core.steady.reading import Reading, read
+from nimbus_sweep.core.steady.reading import Reading
 from nimbus_sweep.core.steady.record import LightRecord, record, small
+from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.core.steps.light_plan import LightPlan
 from nimbus_sweep.core.survey import survey
@@ -569,3 +570,36 @@ def test_what_is_grain_is_left_alone(tmp_path: Path) -> None:
     at = int(np.abs(small_plan.offset - small_plan.level).argmax())
     treated = small(small_plan.mend(source.over(spoiled).frame(at))).light.astype(np.float32)
     assert float(np.abs(small_plan.on_light(told.light(at), at) - treated).mean()) < 1
+
+
+@pytest.mark.parametrize("kind", ["whole", "bands", "patches"])
+def test_a_long_shot_is_read_in_stretches(kind: str, tmp_path: Path) -> None:
+    """A photograph under a moving camera for 64 frames, read 30 at a time."""
+    source = panned("coffee", 64, 3, 0.3, (320, 180))
+    light = light_of(kind, 64, 180, 320, 6)
+    told = kept(source, lit(list(source.pictures), light), tmp_path)
+    at_once, parts = read(told), read(told, stretch=30)
+    assert next(iter(parts.kinds)) == next(iter(at_once.kinds)) == kind
+    assert parts.pairs is None and len(parts.course) == 64
+    if kind == "whole":
+        assert float(np.std(parts.course - at_once.course)) < 0.1 * float(np.std(at_once.course))
+    if kind == "bands":
+        assert parts.bands is not None and at_once.bands is not None
+        places = (np.arange(30) + 0.5) / 30
+        true = np.log(np.stack([cv2.resize(one.gain[:, :1], (1, 30), interpolation=cv2.INTER_AREA)[:, 0] for one in light]))
+        found = parts.bands.model.at(places)
+        assert float(np.std(found - true - (found - true).mean(0))) < 0.1 * float(np.std(true))
+    if kind == "patches":
+        assert parts.patches is not None and at_once.patches is not None
+        assert float(np.std(parts.patches - at_once.patches)) < 0.25 * float(np.std(at_once.patches))
+
+
+def test_bands_that_end_within_a_long_shot_are_taken_out_where_they_are(tmp_path: Path) -> None:
+    source = panned("chelsea", 60, 4, 0.3, (320, 180))
+    light = bands(60, 180, 7)
+    told = kept(source, [*lit(list(source.pictures[:30]), light[:30]), *source.pictures[30:]], tmp_path)
+    found = read(told, stretch=30)
+    assert found.bands is not None
+    lively = np.abs(found.bands.model.at(np.linspace(0, 1, 20))).mean(1)
+    assert lively[:28].min() > 0.05
+    assert not lively[40:].any(), "the stretches behind have none"

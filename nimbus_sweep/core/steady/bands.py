@@ -28,7 +28,7 @@ class BandModel:
     spacing : float
         Bands over the picture.
     phase : ndarray, float64, (frames,)
-        In periods, followed from frame to frame.
+        In periods, followed from frame to frame; no number where there are no bands.
     profile : ndarray, float64, (harmonics, 2)
         `a` and `b`.
     explained : float
@@ -44,6 +44,7 @@ class BandModel:
     def step(self) -> float:
         """By how much of a period they climb from frame to frame: -0.5 to 0.5, positive towards the top of the picture."""
         turns = np.exp(2j * np.pi * np.diff(self.phase))
+        turns = turns[np.isfinite(turns)]
         return float(np.angle(turns.mean()) / (2 * np.pi)) if len(turns) else 0.0
 
     @property
@@ -54,7 +55,7 @@ class BandModel:
 
     def at(self, places: Course) -> Course:
         """Log light at places of the picture, 0 to 1: (frames, places)."""
-        return _wave(self.spacing * np.asarray(places)[None] + self.phase[:, None], self.profile)
+        return np.nan_to_num(_wave(self.spacing * np.asarray(places)[None] + self.phase[:, None], self.profile))
 
 
 def _wave(turns: Course, profile: Course) -> Course:

@@ -172,7 +172,7 @@ def _through(lean: float, stands_out: float) -> Along:
     return look_along(lean) if stands_out > _STRIPED else "both"
 
 
-def read(
+def read_at_once(
     record: LightRecord,
     reach: int = LAGS[-1],
     keep: int | None = None,
@@ -181,7 +181,7 @@ def read(
     apart: bool = False,
     least: float = 0.0,
 ) -> Reading:
-    """Read the light of a shot.
+    """Read the light of a shot, or of a stretch of it, all its pairs of frames at once.
 
     Parameters
     ----------

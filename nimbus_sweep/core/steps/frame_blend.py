@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -33,6 +34,17 @@ class FrameBlendSettings(BaseModel):
     weights: tuple[float, ...] = Field(default=(), description="of each; all alike when none are named")
     aligned: bool = Field(default=False, description="move the others along with the scene first")
     amount: float = Field(default=1.0, ge=0, le=1, description="share of the average that is put on")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _named(cls, told: Any) -> Any:
+        """Weights may be told by their offsets, as ``shares``; those of 0 are left out."""
+        if not isinstance(told, dict) or "shares" not in told:
+            return told
+        shares = {int(k): float(w or 0) for k, w in sorted(dict(told["shares"]).items(), key=lambda s: int(s[0]))}
+        kept = {k: w for k, w in shares.items() if w}
+        rest = {k: v for k, v in told.items() if k != "shares"}
+        return {**rest, "offsets": tuple(kept), "weights": tuple(kept.values())}
 
     @model_validator(mode="after")
     def _fits(self) -> FrameBlendSettings:

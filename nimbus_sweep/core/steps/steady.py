@@ -11,10 +11,11 @@ from scipy.ndimage import gaussian_filter1d
 
 from ..regions import Masked
 from ..steady.course import by_turns, meant
-from ..steady.pairs import measure
-from ..steady.reading import LEAST, Course, Reading, find_bands, lie_of, look_along, read, solve_patches, too_little
+from ..steady.pairs import Pairs, measure
+from ..steady.reading import LEAST, Course, Reading, find_bands, lie_of, look_along, solve_patches, too_little
 from ..steady.record import LightRecord
 from ..steady.solve import Whole, left_by
+from ..steady.stretches import STRETCH, read
 from .light_plan import LightPlan, usable_of
 
 Told = Callable[[float], None] | None
@@ -147,7 +148,7 @@ def analyse_bands(
 ) -> LightPlan:
     """Measure bands."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)
-    if settings.lie == "auto":
+    if settings.lie == "auto" or len(record) > STRETCH:
         found = _read(record, settings, on_progress, hold_out).everywhere
     elif too_little(record):
         found = None
@@ -165,13 +166,17 @@ def analyse_patches(
     """Measure a coarse field of light over the picture."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)
     found = _read(record, settings, on_progress, hold_out)
-    if "patches" not in found.kinds or found.pairs is None:
+    if "patches" not in found.kinds or found.patches is None:
         return plan
-    pairs = found.pairs
-    joined = pairs.grouped(max(18, 2 * settings.fine), max(12, 2 * settings.fine))
-    across = max(2, round(settings.fine * record.format.width / record.format.height * 0.75))
-    flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))
-    field = solve_patches(joined, left_by(joined, flat), settings.fine, across)
+    # A shot read in stretches is read at the usual fineness.
+    field = found.patches if found.pairs is None else _field(found.pairs, settings.fine, record)
     course = field.mean((1, 2))
     kept = stays(course, record, settings.keep)
     return plan.with_(patches=field - kept[:, None, None])
+
+
+def _field(pairs: Pairs, fine: int, record: LightRecord) -> Course:
+    joined = pairs.grouped(max(18, 2 * fine), max(12, 2 * fine))
+    across = max(2, round(fine * record.format.width / record.format.height * 0.75))
+    flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))
+    return solve_patches(joined, left_by(joined, flat), fine, across)

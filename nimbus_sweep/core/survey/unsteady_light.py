@@ -15,8 +15,9 @@ from ..motion import look
 from ..regions import Masked
 from ..steady.course import Change
 from ..steady.mains import alias, fitting, safe_shutters
-from ..steady.reading import Kind, Reading, read, too_little
+from ..steady.reading import Kind, Reading, too_little
 from ..steady.record import LightRecord
+from ..steady.stretches import read
 from ..steps.light_plan import usable_of
 from ..steps.steady import plans_of
 from ..volume import TimeVolume, VolumeWriter

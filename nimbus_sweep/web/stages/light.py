@@ -137,6 +137,15 @@ def _not_ready(error: NotReady) -> tuple[Response, int]:
     return jsonify(error=str(error)), 425
 
 
+def moving_share(reel: Reel, shot: Shot) -> float | None:
+    """How much of the picture moves in the middle of a shot; None until it is laid open."""
+    path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
+    if not (path.exists() and described(path).exists()):
+        return None
+    enter, leave = shot.span
+    return float(_forms(path, path.stat().st_mtime, shot.span, (), (enter + leave) // 2, 2, 0.0).moving.mean())
+
+
 @pages.get("/reels/<int:reel_id>/forms/<any(moving,flickering,untold):form>/<int:frame>.png")
 def form(reel_id: int, form: str, frame: int) -> Response:
     """Where in a frame something moves, flickers, or cannot be told: white, transparent elsewhere.

@@ -12,6 +12,7 @@ from ...core.treatment import Recipe, Step, told
 from ...store import edits
 from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
+from .light import moving_share
 from .regions import clipped
 
 pages = Blueprint("treatment", __name__)
@@ -37,6 +38,7 @@ def sheet(reel_id: int) -> str:
         light_kinds=_LIGHT,
         titles={kind.kind: kind.title for kind in STEPS.values()},
         grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
+        moves=moving_share(reel, shot) if any(s.kind == "frame-blend" for s in recipe.steps) else None,
         repeated=reel.facts.get("repeated", 0),
         cadence=reel.facts.get("cadence", ""),
         others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],

@@ -67,7 +67,9 @@ function formOf(name) {
   const body = {};
   for (const box of sheet.querySelectorAll(`[data-form="${name}"] [data-field]`)) {
     const { field } = box.dataset;
-    if (box.type !== "checkbox") body[field] = valueOf(box);
+    const [whole, part] = field.split(".");
+    if (part !== undefined) (body[whole] ??= {})[part] = valueOf(box);
+    else if (box.type !== "checkbox") body[field] = valueOf(box);
     else if (box.hasAttribute("value")) { body[field] ??= []; if (box.checked) body[field].push(box.value); } else body[field] = box.checked;
   }
   return body;
@@ -140,7 +142,6 @@ async function takeMask(box) {
 
 function valueOf(box) {
   if (box.type === "checkbox") return box.checked;
-  if ("list" in box.dataset) return box.value.split(",").map(Number);
   if (box.dataset.number === "any") return (Number(box.value) || 0) * Number(box.dataset.scale ?? 1);
   return "number" in box.dataset ? Math.round(Number(box.value) || 0) : box.value;
 }
