@@ -280,7 +280,7 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
 @click.option("--upload-limit", type=click.IntRange(1), default=20_000, show_default=True, help="Largest upload, in MB.")
 def serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int) -> None:
     """Start the application on this machine."""
-    _serve(data, port, allow, upload_limit, demo=False)
+    _serve(data, port, allow, upload_limit, None)
 
 
 @main.command()
@@ -288,9 +288,13 @@ def serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int) -> 
     "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="Where jobs are kept."
 )
 @click.option("--port", type=click.IntRange(1, 65535), default=8017, show_default=True)
-def demo(data: Path, port: int) -> None:
+@click.option("--reels", default="", metavar="NUMBERS", help="Draw only these of the demo's reels, as in 1,7,10; all when not named.")
+def demo(data: Path, port: int, reels: str) -> None:
     """Start the application with the demo job: the archive of Skerrow Point weather station."""
-    _serve(data, port, (), 20_000, demo=True)
+    numbers = [part.strip() for part in reels.split(",") if part.strip()]
+    if not all(part.isdigit() for part in numbers):
+        raise click.BadParameter("name reels by their numbers, parted by commas, as in 1,7,10", param_hint="--reels")
+    _serve(data, port, (), 20_000, {int(part) for part in numbers})
 
 
 @main.command(hidden=True)
@@ -302,7 +306,7 @@ def worker(data: Path) -> None:
     run(data)
 
 
-def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, demo: bool) -> None:
+def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, demo: set[int] | None) -> None:
     from .web.server import serve as run
 
     run(data.resolve(), port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo)

@@ -194,3 +194,9 @@ def large(frames: int) -> MemorySource:
     rng = np.random.default_rng(0)
     noise = [rng.integers(16, 235, (480, 640), np.uint8) for _ in range(3)]
     return MemorySource([tuple(np.roll(p, n, 0) for p in noise) for n in range(frames)], layout)
+
+
+@pytest.mark.parametrize(("reels", "said"), [("one", "by their numbers"), ("99", "There is no demo reel 99")])
+def test_demo_reels_are_named_by_numbers(reels: str, said: str, tmp_path: Path) -> None:
+    told = run("demo", "--data", tmp_path, "--reels", reels)
+    assert told.returncode and said in told.stderr

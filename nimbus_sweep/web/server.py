@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from functools import partial
 from pathlib import Path
 from typing import NoReturn
@@ -25,8 +25,8 @@ DEMO_NOTES = "Lossless copies for the archive; the edit also for the open day. N
 DEMO_JOB = "Skerrow Point weather station, film and camera archive"
 
 
-def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, demo: bool) -> None:
-    """Serve until stopped."""
+def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, demo: Set[int] | None) -> None:
+    """Serve until stopped; with the demo job if `demo` names its reels by their numbers, all by naming none."""
     data = DataFolder(root)
     data.make()
     with data.lock() as held:
@@ -40,8 +40,8 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
             upload_limit=upload_limit,
             hosts=frozenset({f"127.0.0.1:{port}", f"localhost:{port}"}),
         )
-        if demo:
-            put_demo(data, queue)
+        if demo is not None:
+            put_demo(data, queue, demo)
         app = create_app(services)
         try:
             server = waitress.create_server(
@@ -67,8 +67,8 @@ def _advance(bar: tqdm[NoReturn], share: float) -> None:
     bar.update(round(share * bar.total) - bar.n)
 
 
-def put_demo(data: DataFolder, queue: Queue) -> None:
-    """Draw the demo reels that are not there yet and put their job on the rack."""
+def put_demo(data: DataFolder, queue: Queue, only: Set[int]) -> None:
+    """Draw the demo reels that are not there yet, those of some numbers if any are named, and put their job on the rack."""
     job, _ = Job.get_or_create(title=DEMO_JOB, defaults={"reference": "SKP 1958-61", "notes": DEMO_NOTES})
     reels: list[tuple[DemoReel | Carrier, Callable[..., Path]]] = [
         *((r, draw_reel) for r in REELS),
@@ -76,6 +76,9 @@ def put_demo(data: DataFolder, queue: Queue) -> None:
         *((r, draw_reel) for r in (*SHADED, *UNSTEADY)),
         (UNSTEADY_EDIT, draw_carrier),
     ]
+    if wrong := sorted(only - set(range(1, len(reels) + 1))):
+        raise SweepError(f"There is no demo reel {', '.join(map(str, wrong))}; there are 1 to {len(reels)}.")
+    reels = [reel for number, reel in enumerate(reels, start=1) if not only or number in only]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
         print("Drawing the demo reels; this is done once and takes about three minutes.", file=sys.stderr, flush=True)
     for reel, make in reels:

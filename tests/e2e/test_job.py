@@ -35,16 +35,16 @@ SWITCHES = (
 class Running:
     """The application, started as a user starts it."""
 
-    def __init__(self, data: Path) -> None:
+    def __init__(self, data: Path, reels: str = "") -> None:
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
-        self.data = data
+        self.data, self.reels = data, reels
         self.address = f"http://127.0.0.1:{self.port}"
         self.start()
 
     def start(self) -> None:
-        command = [sys.executable, "-m", "nimbus_sweep", "demo", "--data", str(self.data), "--port", str(self.port)]
+        command = [sys.executable, "-m", "nimbus_sweep", "demo", "--data", str(self.data), "--port", str(self.port), "--reels", self.reels]
         self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=interruptible)
         assert self.process.stdout is not None
         said = self.process.stdout.readline()
@@ -82,7 +82,7 @@ class Running:
 
 @pytest.fixture(scope="module")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
-    app = Running(tmp_path_factory.mktemp("demo"))
+    app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,4,5,10")
     yield app
     app.stop()
 
@@ -532,6 +532,57 @@ def test_the_application_comes_back_after_it_is_killed(running: Running) -> None
     assert running.worker() is None, "the worker ends with its server"
     running.start()
     assert running.state(1)["revision"] == before["revision"]
+
+
+def test_light_is_steadied_in_order_and_tried(running: Running, page: Page) -> None:
+    """A cloud time lapse that pumps: from the diagnosis through the guided order to a trial, one way of which is kept."""
+    reel = 6
+    running.wait(reel, "intake", 200)
+    page.goto(f"{running.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    assert running.wait(reel, "survey")["state"] == "done"
+    page.get_by_role("button", name="Add step: Steady frame").click()
+    running.wait(reel, "analysis")
+    page.goto(f"{running.address}/reels/{reel}/treatment")
+    page.locator("#picture").focus()
+    page.keyboard.press("End")
+    plain = page.evaluate("() => document.getElementById('picture').toDataURL()")
+    page.locator("summary", has_text="3. Whole frame").click()
+    page.wait_for_function("before => document.getElementById('picture').toDataURL() !== before", arg=plain)
+    expect(page.get_by_text("The whole frame breathes")).to_be_visible()
+    assert "before=0" in bench(page, "forms")
+    page.locator("summary", has_text="4. Repeats").click()
+    page.wait_for_function("nimbusBench.forms?.includes('before=1')")
+    page.locator("#picture").focus()
+    page.keyboard.press("f")
+    page.wait_for_function("nimbusBench.forms === null")
+
+    page.get_by_role("link", name="Try on a few frames").click()
+    page.locator("[data-field=frames]").fill("10")
+    expect(page.locator("[data-field=values]")).to_have_value("3, 4, 5")
+    page.locator("[data-field=values]").fill("3")
+    page.get_by_role("button", name="Compute the trial").click()
+    assert running.wait(reel, "trial")["state"] == "done"
+    expect(page.locator("li[data-way]")).to_have_count(2)
+    page.wait_for_function("document.getElementById('picture').dataset.shown?.split(' ').length === 2")
+    first, last = bench(page, "range")
+    assert last - first == 9
+    page.keyboard.press("1")
+    page.wait_for_function("document.getElementById('picture').dataset.shown?.startsWith('trial-')")
+    assert bench(page, "shown") == [f"trial-{bench(page, 'openTrial')}-0"]
+    page.keyboard.press("t")
+    assert bench(page, "shown") == ["source"]
+    page.keyboard.press("v")
+    assert len(bench(page, "shown")) == 2
+    page.keyboard.press(" ")
+    page.wait_for_function("nimbusBench.playing")
+    page.wait_for_timeout(600)
+    assert first <= bench(page, "frame") <= last
+    page.keyboard.press(" ")
+    page.locator("li[data-way]").nth(1).get_by_role("button", name="Keep this one").click()
+    expect(page.locator("#said")).to_have_text("Steady frame, reach 3: on this shot now.")
+    page.reload()
+    expect(page.locator("li[data-way]")).to_have_count(2)
 
 
 def test_an_edit_is_divided_confirmed_and_listed(running: Running, page: Page, tmp_path: Path) -> None:

@@ -19,6 +19,8 @@ Rhythm = Literal["none", "uneven", "on-off", "jumps", "beat"]
 _TURNS, _KEYS = 6, 5
 # Share of what changes that a rhythm has to explain.
 _EXPLAINS = 0.75
+# Deviations of what changes between key frames from which a jump stands out.
+_OUT = 5.0
 # How far a change that is meant stands out, in standard deviations of what flickers, and in log light.
 _STANDS_OUT, _LEAST, _MOST = 4.0, 0.03, 10
 
@@ -117,6 +119,8 @@ def _jumps(course: Course, least: float) -> Told | None:
     # Creep between key frames is part of it, but small from frame to frame.
     away = steps - median_filter(steps, min(5, count), mode="nearest")
     power = float((away * away).sum())
+    # The third largest has to stand out of what changes between key frames.
+    stands_out = max(least, _OUT * float(np.median(np.abs(away))) / 0.6745)
     best: tuple[float, int, int] | None = None
     for period in range(_KEYS, count // 3 + 1):
         combed = np.array([float((away[k::period] ** 2).sum()) for k in range(period)])
@@ -124,7 +128,7 @@ def _jumps(course: Course, least: float) -> Told | None:
         # Longer periods have fewer places to be right by chance, but need three jumps of some size.
         held = float(combed[at]) / max(power, 1e-12)
         sizes = np.sort(np.abs(away[at::period]))[::-1]
-        if len(sizes) < 3 or sizes[2] <= 2 * least:
+        if len(sizes) < 3 or sizes[2] <= stands_out:
             continue
         # Of two that hold as much the longer: every other jump of the shorter one is none.
         if best is None or held > best[0] + (0.02 if period % best[1] else -0.005):
