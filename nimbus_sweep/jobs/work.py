@@ -476,12 +476,12 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     shot = edits.shot_of(reel, shot_of_trial(reel, plan))
     source = open_as_taken_in(reel)
     first, stop, count = plan.first, plan.stop, len(plan.variants)
-    folder = data.trial(reel.id, trial.id)
-    shutil.rmtree(folder, ignore_errors=True)
-    folder.mkdir(parents=True)
     made = []
     with TemporaryDirectory(prefix="trial-", dir=data.of_reel(reel.id)) as name:
         scratch = Path(name)
+        # Beside those of the last time, which stay until these are whole.
+        folder = scratch / "pictures"
+        folder.mkdir()
         judge = Judge(scratch, source, first, stop)
         for n, variant in enumerate(plan.variants):
             told(0.1 + 0.9 * n / count, what=f"Way {n + 1} of {count}")
@@ -505,6 +505,10 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
                 raise
             maker.finish()
             made.append({"recipe": recipe.model_dump(mode="json"), "figures": figures.as_json()})
+        kept = data.trial(reel.id, trial.id)
+        shutil.rmtree(kept, ignore_errors=True)
+        kept.parent.mkdir(exist_ok=True)
+        folder.rename(kept)
     Trial.update(result=made, task=task.id).where(Trial.id == trial.id).execute()
     return {"trial": trial.id}
 
