@@ -96,3 +96,12 @@ def test_a_recipe_may_hold_a_step_twice() -> None:
     recipe = Recipe(name="Twice", steps=(Step(kind="steady-frame", settings={"takes": "rhythm"}), Step(kind="steady-frame")))
     again = Recipe.model_validate_json(recipe.model_dump_json())
     assert [s.settings["takes"] for s in again.steps] == ["rhythm", "auto"]
+
+
+def test_weights_are_told_by_their_offsets() -> None:
+    told = FrameBlendSettings.model_validate({"shares": {"-3": 0, "1": 1, "-1": 1, "0": "2"}, "offsets": [0], "weights": []})
+    assert (told.offsets, told.weights) == ((-1, 0, 1), (1.0, 2.0, 1.0))
+    assert told.shares == {-1: 0.25, 0: 0.5, 1: 0.25}
+    for wrong in ({"0": 0}, {"0": -1}, {"9": 1}, {"a": 1}):
+        with pytest.raises(ValidationError):
+            FrameBlendSettings.model_validate({"shares": wrong})

@@ -359,7 +359,7 @@ def without(pairs: Pairs, bands: Bands, record: LightRecord) -> Pairs:
 
 def solve_patches(pairs: Pairs, rest: Cells, rows: int, cols: int) -> Course:
     """A coarse field of log light over the picture for every frame: (frames, rows, cols)."""
-    return limited(solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.6))
+    return limited(solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.3))
 
 
 def _patches(pairs: Pairs, whole: Whole, course: Course, least: float) -> tuple[Course | None, float]:
