@@ -232,7 +232,7 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
     prior = sp.eye(count * n) / size**2 + (bends.T @ bends) / (stiff * size) ** 2
     found = np.zeros(count * n)
     # Light that does not agree with the rest is let go of little by little.
-    for turn, least in enumerate((0.25, 0.1, 0.05, 0.03, 0.03)):
+    for turn, (least, exact) in enumerate(((0.25, 1e-2), (0.1, 1e-2), (0.05, 1e-2), (0.03, 1e-3), (0.03, 1e-4))):
         miss = told - seen @ found
         spread = 1.4826 * np.sqrt(np.bincount(p, miss * miss * base, len(rest)) / np.maximum(np.bincount(p, base, len(rest)), 1e-9))
         bound = np.maximum(np.minimum(spread[p], least * 2), 0.01)
@@ -241,7 +241,7 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
         info = kept / np.maximum(base, 1e-9) * np.minimum(1, base / typical) / _out(apart + 0.3 * bound) ** 2
         matrix = seen.T @ sp.diags(info) @ seen + prior
         right = seen.T @ (info * told)
-        found, _ = cg(matrix, right, found, rtol=1e-4, maxiter=300, M=sp.diags(1 / matrix.diagonal()))
+        found, _ = cg(matrix, right, found, rtol=exact, maxiter=300, M=sp.diags(1 / matrix.diagonal()))
     field = found.reshape(count, knots.rows, knots.cols)
     return field - field.mean(0)
 
