@@ -140,7 +140,6 @@ def main() -> None:
         page.evaluate("() => window.nimbusBench.go(31)")
         settle(page, "order", 5000)
         page.goto(f"{app.address}/reels/10/treatment")
-        page.locator("summary", has_text="Add another step").click()
         page.get_by_role("button", name="Add step: Steady frame").click()
         app.wait(10, "analysis", 60)
         page.goto(f"{app.address}/reels/10/trials")
