@@ -39,7 +39,7 @@ check: test-env
 	$(BIN)/python tools/assets.py --check
 
 test: check browser
-	$(BIN)/python -m pytest -q -n 2 --dist loadfile --no-loadscope-reorder tests/e2e tests
+	OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1 $(BIN)/python -m pytest -q -n 2 --dist loadfile --no-loadscope-reorder tests/e2e tests
 
 bench: test-env
 	$(BIN)/python -m benchmarks $(ONLY)
