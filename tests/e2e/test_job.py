@@ -541,7 +541,7 @@ def test_light_is_steadied_in_order_and_tried(running: Running, page: Page) -> N
     page.goto(f"{running.address}/reels/{reel}/treatment")
     page.get_by_role("button", name="Add step: Steady frame").click()
     running.wait(reel, "analysis")
-    page.wait_for_function("nimbusBench.treated")
+    page.wait_for_function("() => nimbusBench.treated")
     page.locator("#picture").focus()
     page.keyboard.press("End")
     plain = page.evaluate("() => document.getElementById('picture').toDataURL()")
@@ -549,10 +549,10 @@ def test_light_is_steadied_in_order_and_tried(running: Running, page: Page) -> N
     page.wait_for_function("before => document.getElementById('picture').toDataURL() !== before", arg=plain)
     assert "before=0" in bench(page, "forms")
     page.locator("summary", has_text="4. Repeats").click()
-    page.wait_for_function("nimbusBench.forms?.includes('before=1')")
+    page.wait_for_function("() => nimbusBench.forms?.includes('before=1')")
     page.locator("#picture").focus()
     page.keyboard.press("f")
-    page.wait_for_function("nimbusBench.forms === null")
+    page.wait_for_function("() => nimbusBench.forms === null")
 
     page.get_by_role("link", name="Try on a few frames").click()
     page.locator("[data-field=frames]").fill("10")
@@ -561,18 +561,18 @@ def test_light_is_steadied_in_order_and_tried(running: Running, page: Page) -> N
     page.get_by_role("button", name="Compute the trial").click()
     assert running.wait(reel, "trial")["state"] == "done"
     expect(page.locator("li[data-way]")).to_have_count(2)
-    page.wait_for_function("document.getElementById('picture').dataset.shown?.split(' ').length === 2")
+    page.wait_for_function("() => document.getElementById('picture').dataset.shown?.split(' ').length === 2")
     first, last = bench(page, "range")
     assert last - first == 9
     page.keyboard.press("1")
-    page.wait_for_function("document.getElementById('picture').dataset.shown?.startsWith('trial-')")
+    page.wait_for_function("() => document.getElementById('picture').dataset.shown?.startsWith('trial-')")
     assert bench(page, "shown") == [f"trial-{bench(page, 'openTrial')}-0"]
     page.keyboard.press("t")
     assert bench(page, "shown") == ["source"]
     page.keyboard.press("v")
     assert len(bench(page, "shown")) == 2
     page.keyboard.press(" ")
-    page.wait_for_function("nimbusBench.playing")
+    page.wait_for_function("() => nimbusBench.playing")
     page.wait_for_timeout(600)
     assert first <= bench(page, "frame") <= last
     page.keyboard.press(" ")
