@@ -275,10 +275,17 @@ def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2) ->
     return developed(picture, grain_seed, grain)
 
 
+@lru_cache(maxsize=1)
+def _mixing() -> Picture:
+    """`rgb_to_ycbcr` as a matrix with its constants: (3, 4)."""
+    black, *primaries = (np.array(rgb_to_ycbcr(np.array(colour, float))) for colour in ((0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)))
+    return np.stack([*(p - black for p in primaries), black], 1).astype(np.float32)
+
+
 def developed(picture: Picture, grain_seed: int, grain: float) -> Planes:
     """A drawn picture, colours of 0 to 255, as a lens and a camera with grain give it."""
     picture = cv2.GaussianBlur(picture, (0, 0), 0.55)
-    y, cb, cr = (c.astype(np.float32) for c in rgb_to_ycbcr(np.clip(picture, 0, 255)))
+    y, cb, cr = cv2.split(cv2.transform(np.clip(picture, 0, 255), _mixing()))
     rng = np.random.default_rng(grain_seed)
     noise = cv2.GaussianBlur(rng.standard_normal((HEIGHT, WIDTH), np.float32), (0, 0), 0.6) * 1.9
     y += grain * noise * (0.6 + 0.8 * np.sqrt(np.clip(1 - np.abs(y - 120) / 130, 0, 1)))
