@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from .confined import Confined
 from .errors import SweepError
 from .frames import FrameSource, PictureFormat, Window
-from .regions import Masked, Outside, Region
+from .regions import Masked, Outside, Region, box_region
 from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
 from .survey.findings import Finding
@@ -126,8 +126,15 @@ def told(error: ValidationError) -> str:
 
 def suggested(findings: Iterable[Finding]) -> Recipe:
     """The steps that a survey suggests, in the order that works."""
-    kinds = {f.step for f in findings if f.convinces}
-    return Recipe(name="As surveyed", steps=tuple(Step(kind=kind) for kind in STEPS if kind in kinds))
+    known = [f for f in findings if f.convinces]
+    kinds = {f.step for f in known}
+    return Recipe(name="As surveyed", steps=tuple(Step(kind=kind, region=region_for(kind, known)) for kind in STEPS if kind in kinds))
+
+
+def region_for(kind: str, findings: Iterable[Finding]) -> Region | None:
+    """Where a step is to act for what was found: the part of the picture that a finding is told of alone, or all of it."""
+    part = next((f for f in findings if f.step == kind and f.numbers.get("part")), None)
+    return None if part is None else box_region(part.x, part.y, part.width, part.height)
 
 
 def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step]) -> str:

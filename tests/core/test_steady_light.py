@@ -35,7 +35,7 @@ from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.core.steps.light_plan import LightPlan
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.survey.unsteady_light import cause, missed_cuts, surveyed
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain
+from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, suggested
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 
@@ -514,6 +514,7 @@ def test_bands_of_a_screen_are_found_in_their_part(name: str, seed: int, tmp_pat
     assert found.everywhere is None, "a step without a region leaves the picture alone"
     told, _ = surveyed(kept(source, spoiled.pictures, tmp_path), 0, len(source))
     assert told.findings[0].numbers["part"] and "a screen" in told.findings[0].sentence
+    assert suggested(told.findings).steps[0].region is not None, "the step comes with the screen's rectangle"
     # With the screen drawn, the step learns from it alone and keeps to it.
     region = box_region(width // 5, height // 4, width * 3 // 5 - width // 5, height * 3 // 4 - height // 4)
     step = Step(kind="steady-bands", region=region)

@@ -5,10 +5,9 @@ from __future__ import annotations
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
-from ...core.regions import box_region
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
-from ...core.treatment import Recipe, Step, told
+from ...core.treatment import Recipe, Step, region_for, told
 from ...store import edits
 from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
@@ -75,8 +74,7 @@ def add(reel_id: int) -> Response:
     if kind not in STEPS:
         abort(400, f"There is no step called {kind}.")
     order = list(STEPS)
-    found = next((f for f in edits.kept(shot_named(reel_or_404(reel_id))) if f.step == kind and f.numbers.get("part")), None)
-    region = None if found is None else box_region(found.x, found.y, found.width, found.height)
+    region = region_for(kind, edits.kept(shot_named(reel_or_404(reel_id))))
     sent = body()
     settings = {"grain": sent["grain"]} if kind in _LIGHT and sent.get("grain") else {}
     try:

@@ -23,11 +23,12 @@ pages = Blueprint("trials", __name__)
 
 def trials_of(reel: Reel) -> list[dict[str, Any]]:
     """The reel's trials, the newest first, as the page knows them."""
-    return [_told(trial) for trial in Trial.select().where(Trial.reel == reel).order_by(Trial.id.desc())]
+    found = list(Trial.select().where(Trial.reel == reel).order_by(Trial.id.desc()))
+    tasks = {task.id: task for task in Task.select().where(Task.id.in_([trial.task for trial in found]))} if found else {}
+    return [_told(trial, tasks.get(trial.task)) for trial in found]
 
 
-def _told(trial: Trial) -> dict[str, Any]:
-    task = Task.get_or_none(Task.id == trial.task)
+def _told(trial: Trial, task: Task | None) -> dict[str, Any]:
     figures = [made["figures"] for made in trial.result] if trial.result else []
     return {
         "id": trial.id,

@@ -20,7 +20,7 @@ export async function show(key, force = false) {
   const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
   if (bench.openTrial) folds.push(`trial-${bench.openTrial}`);
   const painted = sheet.querySelector("[data-paint]")?.checked;
-  const filled = new Map([...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), b.type === "checkbox" ? b.checked : b.value]));
+  const filled = new Map([...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), { value: valueIn(b), given: givenIn(b) }]));
   // What is being typed into is left alone until it is done.
   if (document.activeElement?.matches?.("#sheet input[type=text]") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
@@ -44,8 +44,10 @@ export async function show(key, force = false) {
   for (const box of sheet.querySelectorAll("[data-form] [data-field]")) {
     const before = filled.get(nameOf(box));
     if (before === undefined) fill(box);
-    else if (box.type === "checkbox") box.checked = before;
-    else if (box.tagName !== "SELECT" || [...box.options].some((o) => o.value === before)) box.value = before;
+    // What the server gives anew, after a change or an undo, is what holds.
+    else if (before.given !== givenIn(box) || box.dataset.post) continue;
+    else if (box.type === "checkbox") box.checked = before.value;
+    else if (box.tagName !== "SELECT" || [...box.options].some((o) => o.value === before.value)) box.value = before.value;
   }
   if (painted !== undefined && sheet.querySelector("[data-paint]")) sheet.querySelector("[data-paint]").checked = painted;
   if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
@@ -62,6 +64,14 @@ function hear() {
 
 // Boxes of a form are posted together, by the button that names the form; they keep what is in them when the sheet is made anew.
 function nameOf(box) { return `${box.closest("[data-form]").dataset.form}/${box.dataset.field}/${box.type === "checkbox" ? box.value : ""}`; }
+
+const valueIn = (box) => (box.type === "checkbox" ? box.checked : box.value);
+
+// What a box held when the server made it.
+function givenIn(box) {
+  if (box.type === "checkbox") return box.defaultChecked;
+  return box.tagName === "SELECT" ? [...box.options].find((o) => o.defaultSelected)?.value : box.getAttribute("value");
+}
 
 function formOf(name) {
   const body = {};
