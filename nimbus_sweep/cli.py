@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import signal
 import sys
 import tempfile
+import threading
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
@@ -34,8 +36,18 @@ from .core.survey import Finding
 from .core.survey import survey as look_for
 from .core.treatment import Analyses, Recipe, Step, read_recipe, suggested
 from .core.volume import TimeVolume, build_volume
+from .core.wear.span import Span
 
 Progress = Callable[[float], None]
+
+_stopped = threading.Event()
+
+
+def _stop(*_: object) -> None:
+    # The interruption is lost where Python may not be interrupted (a finaliser, a library's callback): the next sign
+    # of progress finds the mark.
+    _stopped.set()
+    raise KeyboardInterrupt
 
 
 class _Group(click.Group):
@@ -44,6 +56,8 @@ class _Group(click.Group):
     def main(self, *args: Any, **kwargs: Any) -> Any:
         """Run a command; exit status 0 done, 1 failed, 2 bad use."""
         kwargs["standalone_mode"] = False
+        if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+            signal.signal(signal.SIGINT, _stop)
         try:
             super().main(*args, **kwargs)
         except click.exceptions.Exit as stop:
@@ -196,7 +210,7 @@ def treat(
                     continue
                 analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
                 asked = (source, shot, folder, repeats)
-                known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked))
+                known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
                 rendered.append(
                     RenderedShot(name=f"Shot {n + 1}", first=shot.first, stop=shot.stop, span=(shot.first, shot.stop), recipe=own)
                 )
@@ -216,7 +230,7 @@ def treat(
             analyses=str(folder / "analyses"),
             chunks=str(folder / "chunks"),
         )
-        report = make_report(source, print_, spec.reading, spec.cut(source.rate), kind, treated)
+        report = make_report(source, print_, spec.reading, spec.cut(source.rate), kind, treated, repeats)
         with _bar("Rendering", len(source)) as told:
             render(spec, out, report, lambda share, _rate: told(share))
         clear(spec)
@@ -384,7 +398,8 @@ def _surveyed(
         for n, part in enumerate(parts):
             volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
             steady = folder / "steadied.bin"
-            told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady)
+            span = Span.of(source, part.first, part.stop, repeats.distinct)
+            told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady, frames=span)
             part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))
     return parts, repeats
@@ -415,6 +430,8 @@ def _bar(what: str, frames: int | None = None) -> Iterator[Progress]:
     ) as bar:
 
         def told(share: float) -> None:
+            if _stopped.is_set():
+                raise Cancelled
             bar.update(round(share * bar.total) - bar.n)
 
         yield told

@@ -12,7 +12,7 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
-from tests.e2e.test_job import CHROMIUM, SWITCHES, Running  # noqa: E402
+from tests.e2e.conftest import CHROMIUM, SWITCHES, Running  # noqa: E402
 
 OUT = ROOT / "docs" / "screenshots"
 
@@ -24,13 +24,69 @@ def settle(page: Page, name: str, wait: int = 1800) -> None:
     page.screenshot(path=OUT / f"{name}.png")
 
 
+def worn(page: Page, app: Running, reel: int) -> None:
+    """Worn film: surveyed, treated, and a burn half brushed away."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 400)
+    for step in ("Line lift", "Cue lift", "Speck sweep"):
+        page.get_by_role("button", name=f"Add step: {step}").click()
+    brushed(page, app, reel)
+
+
+def brushed(page: Page, app: Running, reel: int) -> None:
+    """A burn half brushed away, the brush still down."""
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.get_by_text("Add another step").click()
+    page.get_by_role("button", name="Add step: Retouch").click()
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=400_000)
+    page.evaluate("() => { window.nimbusBench.go(122); window.nimbusBench.aim(236, 165); }")
+    page.get_by_role("button", name="Reveal", exact=True).click()
+    page.locator("[data-brush-set=away]").fill("22")
+    page.locator("[data-brush-set=away]").press("Tab")
+    page.wait_for_timeout(4000)
+    box = page.locator("#picture").bounding_box()
+    assert box is not None
+    scale = box["width"] / 640
+    page.mouse.move(box["x"] + 268 * scale, box["y"] + 140 * scale)
+    page.mouse.down()
+    for x, y in ((276, 168), (262, 196), (250, 172)):
+        page.mouse.move(box["x"] + x * scale, box["y"] + y * scale, steps=8)
+    page.eval_on_selector("#sheet", "(sheet) => { sheet.scrollTop = sheet.querySelector('[data-retouch]').offsetTop - 160; }")
+    settle(page, "worn", 1500)
+    page.mouse.up()
+    page.keyboard.press("u")
+
+
+def gulls(page: Page, app: Running, reel: int) -> None:
+    """Clouds in time lapse: gulls taken off on the right of the split, a slow figure told of."""
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.get_by_role("button", name="Add step: Fleeting").click()
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=400_000)
+    page.evaluate("() => { window.nimbusBench.go(31); window.nimbusBench.aim(98, 344); window.nimbusBench.set({ split: 0.5 }); }")
+    page.locator("[data-view=split]").click()
+    page.eval_on_selector("#sheet", "(sheet) => { sheet.scrollTop = 0; }")
+    settle(page, "gulls", 6000)
+    page.locator("[data-view=treated]").click()
+
+
 def main() -> None:
-    """Play the job and take a picture of each view."""
+    """Play the job and take a picture of each view; of worn film alone when asked to."""
+    if sys.argv[1:] == ["worn"]:
+        with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
+            app = Running(Path(folder), "15,16")
+            app.wait(1, "intake", 240)
+            app.wait(2, "intake", 240)
+            page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
+            worn(page, app, 1)
+            gulls(page, app, 2)
+            app.stop()
+        return
     shutil.rmtree(OUT, ignore_errors=True)
     OUT.mkdir(parents=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder))
-        for reel in range(1, 15):
+        for reel in range(1, 17):
             app.wait(reel, "intake", 240)
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
         page.goto(app.address)
@@ -52,7 +108,7 @@ def main() -> None:
         settle(page, "repeats")
         page.goto(f"{app.address}/reels/1/condition")
         page.get_by_role("button", name="Survey this reel").click()
-        app.wait(1, "survey")
+        app.wait(1, "survey", 300)
         page.wait_for_selector("li[data-finding]")
         page.evaluate("() => window.nimbusBench.go(70)")
         page.locator("li[data-finding]", has_text="green").first.locator("summary").click()
@@ -79,20 +135,16 @@ def main() -> None:
         page.keyboard.press("g")
         page.goto(f"{app.address}/reels/7/condition")
         page.get_by_role("button", name="Survey this reel").click()
-        app.wait(7, "survey", 120)
+        app.wait(7, "survey", 300)
         page.wait_for_selector("li[data-finding]")
         page.evaluate("() => window.nimbusBench.go(60)")
         page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
         settle(page, "dust", 5000)
         page.get_by_role("button", name="Add step: Unshade").click()
-        app.wait(7, "analysis", 120)
+        app.wait(7, "analysis", 300)
         page.locator("li[data-finding]", has_text="Hair").first.locator("summary").click()
         page.goto(f"{app.address}/reels/7/treatment")
         page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
-        page.locator("[data-view=split]").click()
-        page.evaluate("() => { window.nimbusBench.aim(1062, 276); window.nimbusBench.set({ split: 0.7 }); }")
-        settle(page, "unshaded", 12_000)
-        page.locator("[data-view=treated]").click()
         page.evaluate("() => window.nimbusBench.aim(560, 330)")
         page.locator("details.region summary").first.click()
         page.locator("details.region[open] [data-tool=outline]").click()
@@ -106,13 +158,12 @@ def main() -> None:
         page.keyboard.press("Control+z")
         page.goto(f"{app.address}/reels/8/condition")
         page.get_by_role("button", name="Survey this reel").click()
-        app.wait(8, "survey", 120)
+        app.wait(8, "survey", 300)
         page.wait_for_selector("li[data-finding]")
         page.evaluate("() => window.nimbusBench.go(96)")
         page.locator("li[data-finding]", has_text="veil").first.locator("summary").click()
-        settle(page, "veils", 5000)
         page.get_by_role("button", name="Add step: Unshade").click()
-        app.wait(8, "analysis", 240)
+        app.wait(8, "analysis", 300)
         page.goto(f"{app.address}/reels/8/delivery")
         page.get_by_role("button", name="Render", exact=True).click()
         app.wait(8, "render", 240)
@@ -125,23 +176,23 @@ def main() -> None:
         settle(page, "truth", 6000)
         page.goto(f"{app.address}/reels/9/condition")
         page.get_by_role("button", name="Survey this reel").click()
-        app.wait(9, "survey", 120)
+        app.wait(9, "survey", 300)
         page.wait_for_selector(".light-found")
         page.get_by_text("See the light").click()
         page.evaluate("() => window.nimbusBench.go(30)")
         settle(page, "light", 4000)
         page.goto(f"{app.address}/reels/13/condition")
         page.get_by_role("button", name="Survey this reel").click()
-        app.wait(13, "survey", 120)
+        app.wait(13, "survey", 300)
         page.get_by_role("button", name="Add step: Steady bands").click()
-        app.wait(13, "analysis", 60)
+        app.wait(13, "analysis", 300)
         page.goto(f"{app.address}/reels/13/treatment")
         page.locator("summary", has_text="2. Bands and patches").click()
         page.evaluate("() => window.nimbusBench.go(31)")
         settle(page, "order", 5000)
         page.goto(f"{app.address}/reels/10/treatment")
         page.get_by_role("button", name="Add step: Steady frame").click()
-        app.wait(10, "analysis", 60)
+        app.wait(10, "analysis", 300)
         page.goto(f"{app.address}/reels/10/trials")
         page.evaluate("() => window.nimbusBench.go(30)")
         page.locator("[data-field=values]").fill("3, 5")
@@ -151,6 +202,8 @@ def main() -> None:
         app.wait(10, "trial", 60)
         page.wait_for_selector("li[data-way]")
         settle(page, "trials", 4000)
+        worn(page, app, 15)
+        gulls(page, app, 16)
         page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
         settle(page, "mains")
         app.stop()

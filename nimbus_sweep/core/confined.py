@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -56,6 +56,13 @@ class Confined:
         if self._changes:
             return places
         return [named[self.mask(i, 0).ravel()[named] > 0] for i, named in enumerate(places)]
+
+    def touched_in(self) -> Mapping[int, list[NDArray[np.int64]]]:
+        """For single frames, the samples the step may rewrite in them besides."""
+        return {
+            n: [named[self.mask(i, n).ravel()[named] > 0] for i, named in enumerate(places)]
+            for n, places in self.inner.touched_in().items()
+        }
 
     def mask(self, index: int, frame: int) -> Mask:
         """Where the step acts on a component in a frame: 0 to 1, (height, width)."""

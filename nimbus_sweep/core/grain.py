@@ -21,6 +21,8 @@ Plane = NDArray[Any]
 _BROAD = 2.5
 _LEVELS = 8
 _TOP = 255.0
+# Windows of a brightness that it takes to be told.
+_ENOUGH = 40
 
 
 def flattest(plane: Plane, window: int) -> float:
@@ -53,26 +55,36 @@ class Grain:
         own = float(np.median(self.sigma))
         return self if own <= sigma or own <= 0 else Grain(self.levels, self.sigma * (sigma / own), self.width)
 
+    def capped(self, sigma: float) -> Grain:
+        """The same, at no brightness stronger than `sigma`: edges of a few bright or dark things are easily taken for grain."""
+        return Grain(self.levels, np.minimum(self.sigma, sigma), self.width)
+
     def at(self, light: Plane) -> Plane:
         """Its standard deviation at each sample of a picture, in codes."""
         return np.interp(light, self.levels, self.sigma).astype(np.float32)
 
     def fresh(self, light: Plane, seed: tuple[int, ...]) -> Plane:
         """New grain for a picture: the same for the same seed."""
-        noise = np.random.default_rng(seed).standard_normal(light.shape, np.float32)
+        return self.even(light.shape, seed) * self.at(light)
+
+    def even(self, shape: tuple[int, ...], seed: tuple[int, ...]) -> Plane:
+        """New grain of a deviation of 1 that hangs together as this does."""
+        noise = np.random.default_rng(seed).standard_normal(shape, np.float32)
         if self.width > 0.2:
             noise = cv2.GaussianBlur(noise, (0, 0), self.width, borderType=cv2.BORDER_REFLECT_101)
             noise /= max(float(noise.std()), 1e-6)
-        return noise * self.at(light)
+        return noise
 
 
-def measure(pictures: list[Plane]) -> Grain:
+def measure(pictures: list[Plane], where: list[Plane] | None = None) -> Grain:
     """Measure the grain of some frames of a component.
 
     Parameters
     ----------
     pictures : list of ndarray, float32, (height, width)
         In 8-bit codes above zero.
+    where : list of ndarray, float32, (height, width)
+        For each of them the part that is measured, 0 to 1; all of it when None.
 
     Returns
     -------
@@ -81,18 +93,24 @@ def measure(pictures: list[Plane]) -> Grain:
     found: list[list[float]] = [[] for _ in range(_LEVELS)]
     together: list[float] = []
     edges = np.linspace(0, _TOP, _LEVELS + 1)
-    for picture in pictures:
+    for at_picture, picture in enumerate(pictures):
         if min(picture.shape) < 24:
+            continue
+        part = np.s_[6:-6:4, 6:-6:4]
+        seen = None if where is None else cv2.erode(where[at_picture], np.ones((11, 11), np.uint8))[part] > 0.9
+        if seen is not None and seen.sum() < _ENOUGH:
             continue
         fine = picture - cv2.GaussianBlur(picture, (0, 0), _BROAD, borderType=cv2.BORDER_REFLECT_101)
         power = cv2.blur(fine * fine, (11, 11))[6:-6:4, 6:-6:4]
         along = (cv2.blur(fine[:, 1:] * fine[:, :-1], (11, 11))[6:-6:4, 6:-6:4], cv2.blur(fine[1:] * fine[:-1], (11, 11))[6:-6:4, 6:-6:4])
         level = cv2.blur(np.abs(picture), (11, 11))[6:-6:4, 6:-6:4]
         for n in range(_LEVELS):
-            here = power[(level >= edges[n]) & (level < edges[n + 1])]
-            if here.size >= 40:
+            own = (level >= edges[n]) & (level < edges[n + 1])
+            here = power[own if seen is None else own & seen]
+            if here.size >= _ENOUGH:
                 found[n].append(float(np.percentile(here, 20)))
-        flat = power <= np.percentile(power, 20)
+        flat = power <= np.percentile(power if seen is None else power[seen], 20)
+        flat = flat if seen is None else flat & seen
         rows, cols = min(along[0].shape[0], along[1].shape[0]), min(along[0].shape[1], along[1].shape[1])
         flat = flat[:rows, :cols]
         both = (along[0][:rows, :cols] + along[1][:rows, :cols]) / 2

@@ -185,6 +185,7 @@ class _Allowed:
     def __init__(self, source: ReelReader, report: Report | None) -> None:
         self._source, self._report = source, report
         self._held: tuple[tuple[int, ...], dict[str, NDArray[np.bool_]]] = ((), {})
+        self._patches = [(p, p.unpacked()) for p in report.patches] if report else []
 
     def at(self, number: int, component: str) -> NDArray[np.bool_] | None:
         """The mask of one component in frame `number`; None where nothing may differ."""
@@ -197,7 +198,17 @@ class _Allowed:
                 mask = masks.setdefault(regions[i].component, np.zeros((told.height, told.width), bool))
                 mask.ravel()[regions[i].unpacked()] = True
             self._held = (inside, masks)
-        return self._held[1].get(component)
+        allowed = self._held[1].get(component)
+        for patches, places in self._patches:
+            if patches.component != component or not patches.first <= number < patches.stop:
+                continue
+            begin = (number - patches.first) * patches.of
+            inside_frame = places[np.searchsorted(places, begin) : np.searchsorted(places, begin + patches.of)] - begin
+            if len(inside_frame):
+                size = self._source.format.components[self._source.format.index(component)]
+                allowed = np.zeros((size.height, size.width), bool) if allowed is None else allowed.copy()
+                allowed.ravel()[inside_frame] = True
+        return allowed
 
 
 def _largest(one: Frame, other: Frame, index: int, where: NDArray[np.bool_]) -> float:

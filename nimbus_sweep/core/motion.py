@@ -127,6 +127,30 @@ def agreement(there: Field, back: Field, places: Field) -> Plane:
     return 1 / (1 + far * far)
 
 
+def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...]) -> Field | None:
+    """The way to another picture as its trusted parts say: where the way back agrees, on texture, on the picture.
+
+    Parameters
+    ----------
+    there, back : ndarray, float32, (height, width, 2)
+        The way to the other picture, and from it; see `flow`.
+    mine : Look
+        The picture the way begins on.
+    scales : tuple of float
+        See `spread`.
+
+    Returns
+    -------
+    ndarray, float32, (height, width, 2)
+        None when nothing is to be trusted.
+    """
+    places = grid(mine.gray.shape)
+    trust = agreement(there, back, places) * mine.texture * inside(there, places)
+    if float(trust.max()) < 1e-3:
+        return None
+    return spread(there, trust.astype(np.float32), scales, step=2)[0]
+
+
 def spread(values: Field, weight: Plane, scales: tuple[float, ...] = SCALES, step: int = 4) -> tuple[Field, Plane]:
     """Fill in what has no weight from around, from the nearest scale that has support.
 

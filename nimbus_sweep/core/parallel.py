@@ -1,12 +1,17 @@
-"""Work spread over all cores in threads, let go of at once when nobody wants its results any more."""
+"""Work spread over all cores, let go of at once when nobody wants its results any more."""
 
 from __future__ import annotations
 
 import os
+import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import get_context, parent_process
 from typing import TypeVar
+
+import cv2
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -34,3 +39,49 @@ def ahead(work: Callable[[Item], Result], items: Iterable[Item], most: int = 4) 
                 yield first, future.result()
         for first, future in under_way:
             yield first, future.result()
+
+
+def share_cores() -> None:
+    """Begin a process of a pool: keep the picture library to one thread, and leave when the one who asked is gone."""
+    cv2.setNumThreads(1)
+    threading.Thread(target=_leave_with_parent, daemon=True).start()
+
+
+def _leave_with_parent() -> None:
+    # One that was killed cannot let its pool go: its processes would wait for work for ever.
+    parent = parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
+
+
+def in_processes(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+    """The results of `work`, a function of a module, on items that can be sent, in order; by as many processes as there are cores.
+
+    What a process that was killed had under way is done over by the caller.
+    """
+    cores = os.cpu_count() or 1
+    under_way: deque[tuple[Item, Future[Result] | None]] = deque()
+    pool = ProcessPoolExecutor(cores, mp_context=get_context("spawn"), initializer=share_cores)
+
+    def begun(item: Item) -> Future[Result] | None:
+        try:
+            return pool.submit(work, item)
+        except BrokenProcessPool:
+            return None
+
+    def done(item: Item, future: Future[Result] | None) -> Result:
+        try:
+            return work(item) if future is None else future.result()
+        except BrokenProcessPool:
+            return work(item)
+
+    try:
+        for item in items:
+            under_way.append((item, begun(item)))
+            if len(under_way) > cores:
+                yield done(*under_way.popleft())
+        while under_way:
+            yield done(*under_way.popleft())
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)

@@ -20,7 +20,6 @@ from itertools import islice
 from multiprocessing import get_context
 from pathlib import Path
 
-import cv2
 from pydantic import BaseModel, ConfigDict
 
 from .errors import Cancelled, ChangedReel
@@ -31,6 +30,7 @@ from .media.pictures import gather, write_pictures
 from .media.reader import usual_rate
 from .media.reel import Reading, ReelReader
 from .media.writer import REPORT_TAG, Cut, join, write_chunk
+from .parallel import share_cores
 from .report import Report
 from .shots import Passing, RepairedOnce, Repeats
 from .treatment import Analyses, Recipe, chain
@@ -155,7 +155,7 @@ def render(
         if len(stretches) == 1 and executor is None:
             _render_stretch(spec, stretches[0], tick)
         else:
-            own = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=_share_cores)
+            own = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=share_cores)
             try:
                 _watch([own.submit(_render_stretch, spec, s) for s in stretches], tick)
             finally:
@@ -235,11 +235,6 @@ def _frames_there(folder: Path, total: int) -> int:
         else:
             whole[path.stem] = int(stop) - int(first)
     return min(sum({**running, **whole}.values()), total)
-
-
-def _share_cores() -> None:
-    """Keep the picture library to one thread: the other cores have stretches of their own."""
-    cv2.setNumThreads(1)
 
 
 def _render_stretch(spec: RenderSpec, stretch: list[tuple[int, int]], tick: Callable[[], None] | None = None) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import zlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, Literal
@@ -17,6 +17,7 @@ from .. import __version__
 from .errors import SweepError
 from .media.reel import Reading, ReelReader
 from .media.writer import Cut
+from .shots import Repeats
 from .steps import Knowledge
 from .treatment import Recipe
 
@@ -50,6 +51,33 @@ class ReportedRegion(BaseModel):
         return _unpacked(self.places)
 
 
+class ReportedPatches(BaseModel):
+    """The samples of one component that the treatment may touch in single frames, `first` to `stop` - 1.
+
+    Sample `p` of frame `n`, of `of` samples a frame, is numbered ``(n - first) * of + p``.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    component: str
+    first: int
+    stop: int
+    of: int
+    samples: int
+    places: str
+
+    @classmethod
+    def over(cls, component: str, first: int, stop: int, of: int, frames: Mapping[int, NDArray[np.int64]]) -> ReportedPatches:
+        """Pack the samples of some frames."""
+        inside = sorted(n for n in frames if first <= n < stop)
+        places = np.concatenate([frames[n] + (n - first) * of for n in inside]) if inside else np.zeros(0, np.int64)
+        return cls(component=component, first=first, stop=stop, of=of, samples=len(places), places=_packed(places))
+
+    def unpacked(self) -> NDArray[np.int64]:
+        """The numbers."""
+        return _unpacked(self.places)
+
+
 class ReportedShot(BaseModel):
     """What was done to one shot."""
 
@@ -78,7 +106,7 @@ class Report(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     format: Literal["nimbus-sweep report"] = "nimbus-sweep report"
-    version: Literal[2] = 2
+    version: Literal[2, 3] = 3
     made_by: str = f"Nimbus Sweep {__version__}"
     made_at: str
     reel: str
@@ -94,6 +122,7 @@ class Report(BaseModel):
     delivery: str = "ffv1"
     shots: tuple[ReportedShot, ...] = ()
     regions: tuple[ReportedRegion, ...] = ()
+    patches: tuple[ReportedPatches, ...] = ()
 
     def numbers(self) -> NDArray[np.int64]:
         """The reel's numbers of the frames in the delivery."""
@@ -113,15 +142,31 @@ class TreatedShot:
     knowledge: Sequence[Knowledge]
 
 
-def make_report(reel: ReelReader, fingerprint: str, reading: Reading, cut: Cut, kind: str, shots: Sequence[TreatedShot]) -> Report:
-    """The report of a treatment that is about to be rendered."""
-    regions = []
+def make_report(
+    reel: ReelReader,
+    fingerprint: str,
+    reading: Reading,
+    cut: Cut,
+    kind: str,
+    shots: Sequence[TreatedShot],
+    repeats: Repeats | None = None,
+) -> Report:
+    """The report of a treatment that is about to be rendered; what is done to a frame is done to those that repeat it."""
+    representative = None if repeats is None else repeats.within((s.first, s.stop) for s in shots)
+    regions, patches = [], []
     for shot in shots:
+        single = [known.touched_in() for known in shot.knowledge]
+        rewritten = sorted({n for told in single for n in told})
         for i, component in enumerate(reel.format.components):
             touched = [known.touched()[i] for known in shot.knowledge]
             places = np.unique(np.concatenate(touched)) if touched else np.zeros(0, np.int64)
             if len(places):
                 regions.append(ReportedRegion.of(component.name, shot.first, shot.stop, places))
+            once = {n: np.unique(np.concatenate([told[n][i] for told in single if n in told])) for n in rewritten}
+            if any(len(p) for p in once.values()):
+                first_of = range(len(reel)) if representative is None else representative
+                frames = {n: once[int(first_of[n])] for n in range(shot.first, shot.stop) if int(first_of[n]) in once}
+                patches.append(ReportedPatches.over(component.name, shot.first, shot.stop, component.width * component.height, frames))
     left_out = np.setdiff1d(np.arange(cut.first, cut.stop), np.asarray(cut.numbers)) if cut.numbers is not None else np.zeros(0, np.int64)
     return Report(
         made_at=datetime.now(UTC).isoformat(timespec="seconds"),
@@ -138,6 +183,7 @@ def make_report(reel: ReelReader, fingerprint: str, reading: Reading, cut: Cut, 
         delivery=kind,
         shots=tuple(ReportedShot(name=s.name, first=s.first, stop=s.stop, recipe=s.recipe, findings=tuple(s.findings)) for s in shots),
         regions=tuple(regions),
+        patches=tuple(patches),
     )
 
 

@@ -5,9 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from .confined import Confined
@@ -16,8 +19,10 @@ from .frames import FrameSource, PictureFormat, Window
 from .regions import Masked, Outside, Region, box_region
 from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
+from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
 from .volume import TimeVolume, build_volume
+from .wear.span import Span
 
 
 class Step(BaseModel):
@@ -63,9 +68,15 @@ class Step(BaseModel):
 
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
-        known = self.of.load(path)
+        known = self.of.choose(self.of.load(path), self.parsed())
         region = Region() if self.region is None and self.of.needs_region else self.region
         return known if region is None and self.hold_out is None else Confined(known, layout, region, self.hold_out)
+
+    def settled(self, findings: list[Finding]) -> Step:
+        """The step with what was left to the survey named."""
+        if self.of.leaves_nothing:
+            return self
+        return self.model_copy(update={"settings": self.of.settle(self.parsed(), findings).model_dump(mode="json")})
 
     def parsed(self) -> BaseModel:
         """The settings as their own model."""
@@ -85,8 +96,7 @@ class Recipe(BaseModel):
     def settled(self, findings: Iterable[Finding]) -> Recipe:
         """The recipe with everything named that was left to the survey."""
         known = list(findings)
-        steps = [s.model_copy(update={"settings": s.of.settle(s.parsed(), known).model_dump(mode="json")}) for s in self.steps]
-        return self.model_copy(update={"steps": tuple(steps)})
+        return self.model_copy(update={"steps": tuple(s.settled(known) for s in self.steps)})
 
     @property
     def active(self) -> list[Step]:
@@ -96,7 +106,7 @@ class Recipe(BaseModel):
     @property
     def needs_survey(self) -> bool:
         """Whether some step leaves to the survey what it is to act on."""
-        return any(step.of.settle(step.parsed(), ()).model_dump(mode="json") != step.settings for step in self.active)
+        return any(step.settled([]).settings != step.settings for step in self.active)
 
 
 def read_recipe(path: Path) -> Recipe:
@@ -125,10 +135,13 @@ def told(error: ValidationError) -> str:
 
 
 def suggested(findings: Iterable[Finding]) -> Recipe:
-    """The steps that a survey suggests, in the order that works."""
+    """The steps that a survey suggests, in the order that works; none that has to be asked for."""
     known = [f for f in findings if f.convinces]
     kinds = {f.step for f in known}
-    return Recipe(name="As surveyed", steps=tuple(Step(kind=kind, region=region_for(kind, known)) for kind in STEPS if kind in kinds))
+    return Recipe(
+        name="As surveyed",
+        steps=tuple(Step(kind=kind, region=region_for(kind, known)) for kind in STEPS if kind in kinds and not STEPS[kind].asked_for),
+    )
 
 
 def region_for(kind: str, findings: Iterable[Finding]) -> Region | None:
@@ -144,9 +157,14 @@ def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step])
     that it is found again until something it depends on changes.
     """
     active = [s for s in steps if s.on]
-    chain = [(s.kind, s.of.version, s.settings, *_regions(s, last=s is active[-1])) for s in active]
+    chain = [(s.kind, s.of.version, _learned(s, last=s is active[-1]), *_regions(s, last=s is active[-1])) for s in active]
     text = json.dumps([fingerprint, first, stop, chain], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+def _learned(step: Step, last: bool) -> dict[str, Any]:
+    """A step's settings as far as the analysis depends on them: what only chooses among what it knows is no part of it."""
+    return {k: v for k, v in step.settings.items() if not ((last or step.of.slight) and k in step.of.chooses)}
 
 
 def _regions(step: Step, last: bool) -> list[Any]:
@@ -189,6 +207,7 @@ class Analyses:
         volume: Callable[[], TimeVolume],
         on_progress: Callable[[float], None] | None = None,
         light: Callable[[], LightRecord] | None = None,
+        usable: NDArray[np.int64] | None = None,
     ) -> list[Knowledge]:
         """Make what is missing, and give the knowledge of every active step.
 
@@ -204,6 +223,8 @@ class Analyses:
             Told the share done, 0 to 1; may raise to stop.
         light : callable
             Gives the light record of the untreated shot, where there is one.
+        usable : ndarray, int64
+            Frames of the reel that are there and repeat no other; all when None.
         """
         made: list[Knowledge] = []
         active = recipe.active
@@ -214,9 +235,11 @@ class Analyses:
                 scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 treated = chain(source, made, self.first, self.stop)
-                before: TimeVolume | LightRecord | FrameSource
+                before: TimeVolume | LightRecord | FrameSource | Span
                 if step.of.learns_from == "nothing":
                     before = treated
+                elif step.of.learns_from == "frames":
+                    before = Span.of(treated, self.first, self.stop, usable)
                 elif step.of.learns_from == "light":
                     before = light() if light and not made else record(scratch, treated, self.first, self.stop)
                 else:
@@ -235,6 +258,7 @@ def chain(source: FrameSource, knowledge: Sequence[Knowledge], first: int, stop:
     for known in reversed(knowledge):
         windows.append(window)
         window = known.needs(window) if window is not None else None
+    original = source
     for known, wanted in zip(knowledge, reversed(windows), strict=True):
-        source = known.apply(source, first, stop, wanted)
+        source = (replace(known, original=original) if isinstance(known, RetouchPlan) else known).apply(source, first, stop, wanted)
     return source

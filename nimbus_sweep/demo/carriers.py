@@ -9,7 +9,7 @@ import json
 import shutil
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from fractions import Fraction
 from multiprocessing import get_context
 from pathlib import Path
@@ -26,10 +26,15 @@ from ..core.media.formats import FORMATS
 from ..core.media.layout import picture_format, to_picture
 from ..core.media.pictures import write_picture
 from ..core.media.reel import ReelFacts
+from .birds import Crossing, crossed, flock
+from .burn import Burn, burnt
+from .cues import marked, pair
 from .defects import ycbcr_to_rgb
+from .dirt import scattered, soiled
 from .flicker import bands, lit, whole
 from .reels import RATE, SOUND_RATE, wind
-from .station import HEIGHT, Camera, Planes, draw
+from .scratches import scratched, three
+from .station import HEIGHT, WIDTH, Camera, Planes, draw
 
 Progress = Callable[[float], None]
 _COLOUR = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
@@ -124,6 +129,56 @@ def _transfer(path: Path, on_progress: Progress) -> dict[str, Any]:
         "repeated": [n for n in range(1, TRANSFER_FRAMES) if carried[n] == carried[n - 1]],
         "film_rate": "24",
     }
+
+
+# Film frames and frames of the reel; of the burn; of the first cue mark; and the size of the picture.
+WORN_FILM, WORN_FRAMES = 188, 235
+WORN_BURN, WORN_CUE = (92, 106), 7
+WORN_SIZE = (360, 640)
+
+
+def _worn(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """The launch day as small film: dirt, three scratches, a burn, cue marks, the gate's weave, 24 frames a second carried as 30."""
+    large = _drawn([(Camera(300, 60, 1.1), 1.7, 8.0, WORN_FILM)], on_progress, 61_000, weave=1.6)
+    film = [_halved(planes) for planes in large]
+    dirt = scattered(WORN_FILM, WORN_SIZE, 61, each=6)
+    lines = three(WORN_FILM, WORN_SIZE, 62)
+    burn = Burn(*WORN_BURN, 236.0, 168.0, 1.1, -0.7, 44.0)
+    cues = pair(WORN_CUE, WORN_SIZE, "light")
+    worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
+    carried = [n * 4 // 5 for n in range(WORN_FRAMES)]
+    seen_in = {film_frame: carried.index(film_frame) for film_frame in range(WORN_FILM)}
+    _write_movie(path, [worn[n] for n in carried], Fraction(30), "libx264", {"crf": "12", "preset": "veryfast"}, time_code="01:12:00:00")
+    return {
+        "frames": WORN_FRAMES,
+        "repeated": [n for n in range(1, WORN_FRAMES) if carried[n] == carried[n - 1]],
+        "film_rate": "24",
+        "scratches": [asdict(s) for s in lines],
+        "dirt": [asdict(d) | {"frame": seen_in[d.frame]} for d in dirt],
+        "burn": asdict(burn) | {"frames": [seen_in[n] for n in range(*WORN_BURN)], "at": [burn.at(n) for n in range(*WORN_BURN)]},
+        "cues": [asdict(c) | {"frames": [seen_in[n] for n in range(c.first, c.stop)]} for c in cues],
+    }
+
+
+def _halved(planes: Planes) -> Planes:
+    return tuple(cv2.resize(p, (p.shape[1] // 2, p.shape[0] // 2), interpolation=cv2.INTER_AREA) for p in planes)
+
+
+GULLS_FRAMES = 60
+
+
+def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """Clouds in time lapse, a frame every few seconds: gulls cross in a few frames each, and one figure walks slowly along."""
+    wanted = [(Camera(700, 60, 1.0), 30.0 + 30 * n / RATE, 71_000 + n) for n in range(GULLS_FRAMES)]
+    drawn = []
+    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
+        for n, planes in enumerate(pool.map(draw, *zip(*wanted, strict=True), chunksize=6)):
+            on_progress((n + 1) / GULLS_FRAMES)
+            drawn.append(planes)
+    gulls = flock(GULLS_FRAMES, (HEIGHT, WIDTH), 72, many=8)
+    figure = Crossing(0, GULLS_FRAMES, 250.0, 566.0, 3.2, 0.0, 84.0, 30.0, 0.0)
+    _write_movie(path, crossed(drawn, [*gulls, figure]), Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"})
+    return {"frames": GULLS_FRAMES, "gulls": [asdict(g) for g in gulls], "figure": asdict(figure)}
 
 
 EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [
@@ -243,6 +298,9 @@ CARRIERS = (
 
 # The light of some shots alone is unsteady.
 UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", "Reel 14, four shots of the autumn edit", LIGHT_FRAMES, _unsteady_edit)
+
+WORN = Carrier("reel-15-launch-day.mov", "Reel 15, launch day on worn film", WORN_FRAMES, _worn)
+GULLS = Carrier("reel-16-gulls.mp4", "Reel 16, clouds and gulls in time lapse", GULLS_FRAMES, _gulls)
 
 
 def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:

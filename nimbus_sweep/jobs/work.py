@@ -14,6 +14,7 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..core.cutting import Shot, Shots, divided, place_of
 from ..core.errors import Cancelled, DamagedReel, SweepError
@@ -35,7 +36,8 @@ from ..core.survey.shared_marks import mean_light, shared
 from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan
 from ..core.volume import TimeVolume, build_volume
-from ..store import edits
+from ..core.wear.span import Span
+from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Edit, Reel, Task, Trial, database, now
 
@@ -266,6 +268,19 @@ def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
     return data.volumes(reel.id) / f"{first:08d}-{stop:08d}{way}.bin"
 
 
+def repeats_of(data: DataFolder, reel: Reel) -> Repeats | None:
+    """Which of a reel's frames repeat others; None when that is not known."""
+    known = data.of_reel(reel.id) / "repeats.npz"
+    return Repeats.load(known) if known.exists() else None
+
+
+def usable_of(data: DataFolder, reel: Reel) -> NDArray[np.int64]:
+    """The frames of a reel that are there and repeat no other."""
+    repeats = repeats_of(data, reel)
+    usable = np.arange(reel.frames, dtype=np.int64) if repeats is None else repeats.distinct
+    return np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
+
+
 def open_volume(
     data: DataFolder, reel: Reel, shot: Shot, source: ReelReader, on_progress: Callable[[float], None] | None = None
 ) -> TimeVolume:
@@ -276,9 +291,7 @@ def open_volume(
         volume = TimeVolume(path)
     else:
         path.parent.mkdir(parents=True, exist_ok=True)
-        known = data.of_reel(reel.id) / "repeats.npz"
-        usable = Repeats.load(known).distinct if known.exists() else np.arange(shot.first, shot.stop)
-        usable = np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
+        usable = usable_of(data, reel)
         count = shot.stop - shot.first
         share = (lambda frame: on_progress((frame.number - shot.first + 1) / count)) if on_progress else None
         with recorded(light_path(path), source, shot.first) as writer:
@@ -347,7 +360,8 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         light = open_light(data, reel, shot, source)
         whole, lit = volume.between(*shot.span), light.between(*shot.span)
         with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
-            found = survey(whole, shot.first, shot.stop, share, hold_outs=held, light=lit, scratch=Path(scratch) / "volume.bin")
+            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel))
+            found = survey(whole, shot.first, shot.stop, share, hold_outs=held, light=lit, scratch=steadied, frames=frames)
         seconds = time.monotonic() - start
         took += seconds
         total += len(found.findings)
@@ -417,7 +431,7 @@ def _make_analyses(data: DataFolder, reel: Reel, shots: Shots, source: ReelReade
         begin, end = done / len(active), (done + 1) / len(active)
         opened = partial(_span_volume, data, reel, shot, source)
         lit = partial(_span_light, data, reel, shot, source)
-        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit)
+        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit, usable_of(data, reel))
         made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
     return made
 
@@ -489,7 +503,12 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
             start = time.perf_counter()
             share = told.part(0.1 + 0.9 * n / count, 0.1 + 0.9 * (n + 0.5) / count)
             known = Analyses(data.analyses, computed_under(reel), first, stop).make(
-                recipe, source, partial(build_volume, scratch / "volume.bin", source, first=first, stop=stop), share, lambda: judge.light
+                strokes.unfolded(recipe),
+                source,
+                partial(build_volume, scratch / "volume.bin", source, first=first, stop=stop),
+                share,
+                lambda: judge.light,
+                usable_of(data, reel),
             )
             frames = _Timed(iter(chain(source, known, first, stop).frames(first, stop)), time.perf_counter() - start)
             maker = ProxyMaker(folder / f"{n}.jpegs")
@@ -537,7 +556,7 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         spec = spec.model_copy(update={"chunks": str(Path(spec.chunks) / str(n))})
         inside = [s for s in made if part is None or (s.first < part.leave and s.stop > part.enter)]
         cut = spec.cut(source.rate)
-        report = make_report(source, reel.fingerprint, spec.reading, cut, delivery.kind, inside)
+        report = make_report(source, reel.fingerprint, spec.reading, cut, delivery.kind, inside, repeats_of(data, reel))
         out = data.delivery(task.id, name)
         out.parent.mkdir(parents=True, exist_ok=True)
         if len(parts) > 1:

@@ -9,7 +9,8 @@ from ..core.cutting import Shot, Shots, whole
 from ..core.errors import SweepError
 from ..core.survey import Finding
 from ..core.treatment import Recipe
-from .models import Edit, Reel, database
+from . import strokes
+from .models import Edit, Reel, writing
 
 
 def current(reel: Reel) -> Edit:
@@ -43,7 +44,7 @@ def _plain(shots: Shots) -> list[dict[str, Any]]:
 
 def change(reel: Reel, what: str, shots: Shots) -> Edit:
     """Put a new state on top of the current one; what had been undone is gone then."""
-    with database.atomic():
+    with writing():
         current(reel)
         Edit.delete().where(Edit.reel == reel, Edit.undone).execute()
         return Edit.create(reel=reel, what=what[:255], shots=_plain(shots))
@@ -51,7 +52,7 @@ def change(reel: Reel, what: str, shots: Shots) -> Edit:
 
 def change_shot(reel: Reel, what: str, place: int, make: Callable[[Shot], Shot]) -> Edit:
     """Change one shot and leave the others."""
-    with database.atomic():
+    with writing():
         shots = list(shots_of(current(reel)))
         if not 0 <= place < len(shots):
             raise SweepError(f"There is no shot {place + 1} any more; the reel has {len(shots)}.")
@@ -61,7 +62,7 @@ def change_shot(reel: Reel, what: str, place: int, make: Callable[[Shot], Shot])
 
 def undo(reel: Reel) -> Edit | None:
     """Take the newest change back; None when there is none."""
-    with database.atomic():
+    with writing():
         standing = list(Edit.select().where(Edit.reel == reel, ~Edit.undone).order_by(Edit.id.desc()).limit(2))
         if len(standing) < 2:
             return None
@@ -72,7 +73,7 @@ def undo(reel: Reel) -> Edit | None:
 
 def redo(reel: Reel) -> Edit | None:
     """Put the last change taken back on again; None when there is none."""
-    with database.atomic():
+    with writing():
         edit = Edit.select().where(Edit.reel == reel, Edit.undone).order_by(Edit.id).first()
         if edit is not None:
             edit.undone = False
@@ -109,9 +110,14 @@ def finding(stored: dict[str, Any]) -> Finding:
     return Finding(**{**values, "confidence": 1.0 if stored.get("chosen") else values["confidence"]})
 
 
-def settled(shot: Shot) -> Recipe:
-    """A shot's treatment with what the condition sheet names filled in."""
+def named(shot: Shot) -> Recipe:
+    """A shot's treatment with what the condition sheet names filled in; its brush strokes are named by their book alone."""
     return shot.recipe.settled(kept(shot))
+
+
+def settled(shot: Shot) -> Recipe:
+    """The same with the brush strokes themselves."""
+    return strokes.unfolded(named(shot))
 
 
 def mended(shot: Shot) -> list[Finding]:
@@ -119,11 +125,16 @@ def mended(shot: Shot) -> list[Finding]:
     active = settled(shot).active
     places = {(s["x"], s["y"]) for step in active for s in step.settings.get("sites") or ()}
     lines = [[list(point) for point in m["outline"]] for step in active for m in step.settings.get("marks") or ()]
+    tracks = [[list(place) for place in line["track"]] for step in active for line in step.settings.get("lines") or ()]
     kinds = {step.kind for step in active}
 
     def is_mended(f: Finding) -> bool:
-        if f.kind == "light":
+        if f.kind in ("light", "film-dirt", "fleeting"):
             return f.step in kinds
+        if f.kind == "cue-mark":
+            return f.numbers["outline"] in lines
+        if f.kind == "scratch":
+            return [list(place) for place in f.numbers["track"]] in tracks
         return (f.x, f.y) in places if "outline" not in f.numbers else f.numbers["outline"] in lines
 
     return [f for f in kept(shot) if is_mended(f)]

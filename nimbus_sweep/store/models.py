@@ -14,6 +14,14 @@ from peewee_migrate import Router
 database = pw.DatabaseProxy()
 
 
+def writing() -> Any:
+    """A change that is made whole or not at all; it waits its turn before it reads what it is to change.
+
+    Begun as a mere reading, it would be refused at once when the worker has written in between.
+    """
+    return database.atomic("IMMEDIATE")
+
+
 def now() -> str:
     """The time as it is stored."""
     return datetime.now(UTC).isoformat(timespec="milliseconds")
@@ -98,6 +106,20 @@ class Edit(Model):
         return f"{self.id}-{re.sub(r'[^0-9]', '', self.created)}"
 
 
+class Stroke(Model):
+    """A change to the brush strokes of a reel: some put on, or some taken off; with those before it, a book of them.
+
+    `before` is the change before it, 0 for none, `mark` what no other change ever had. None is ever altered: what a treatment holds is the number of the last
+    one, so that a stroke costs no more to be kept and undone than itself.
+    """
+
+    reel = pw.ForeignKeyField(Reel, backref="strokes", on_delete="CASCADE")
+    mark = pw.CharField(index=True)
+    before = pw.IntegerField(default=0)
+    added = JSONField(default=list)
+    gone = JSONField(default=list)
+
+
 class Task(Model):
     """Work in the queue: intake, laying a shot open, survey, analysis, trial, render, inspection."""
 
@@ -138,7 +160,7 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, Task, Trial, Setting)
+TABLES = (Job, Reel, Edit, Stroke, Task, Trial, Setting)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:

@@ -12,7 +12,7 @@ import waitress
 from tqdm import tqdm
 
 from ..core.errors import SweepError
-from ..demo.carriers import CARRIERS, UNSTEADY_EDIT, Carrier, draw_carrier
+from ..demo.carriers import CARRIERS, GULLS, UNSTEADY_EDIT, WORN, Carrier, draw_carrier
 from ..demo.reels import REELS, SHADED, UNSTEADY, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
@@ -75,12 +75,14 @@ def put_demo(data: DataFolder, queue: Queue, only: Set[int]) -> None:
         *((c, draw_carrier) for c in CARRIERS),
         *((r, draw_reel) for r in (*SHADED, *UNSTEADY)),
         (UNSTEADY_EDIT, draw_carrier),
+        (WORN, draw_carrier),
+        (GULLS, draw_carrier),
     ]
     if wrong := sorted(only - set(range(1, len(reels) + 1))):
         raise SweepError(f"There is no demo reel {', '.join(map(str, wrong))}; there are 1 to {len(reels)}.")
     reels = [reel for number, reel in enumerate(reels, start=1) if not only or number in only]
     if not all((data.demo / reel.file).exists() for reel, _ in reels):
-        print("Drawing the demo reels; this is done once and takes about three minutes.", file=sys.stderr, flush=True)
+        print("Drawing the demo reels; this is done once and takes some minutes.", file=sys.stderr, flush=True)
     for reel, make in reels:
         with tqdm(total=reel.frames, desc=f"Drawing {reel.title}", unit="fr", file=sys.stderr, disable=not sys.stderr.isatty()) as bar:
             path = make(reel, data.demo, partial(_advance, bar))

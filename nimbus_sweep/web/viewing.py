@@ -9,7 +9,9 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
+from ..core.confined import Confined
 from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
 from ..core.frames import Frame, FrameSource, PictureFormat, Window
@@ -18,12 +20,14 @@ from ..core.media.view import Picture, Proxy, difference, flattened, to_bgr
 from ..core.parallel import mapped
 from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.steps import Knowledge
+from ..core.steps.patches import PatchPlan
+from ..core.steps.retouch import RetouchSettings
 from ..core.summary import Summary
 from ..core.treatment import Analyses, Recipe, chain
 from ..core.trials import Plan
 from ..core.volume import TimeVolume
 from ..jobs.work import analyses_of, computed_under, open_as_taken_in, volume_path
-from ..store import edits
+from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Reel, Trial
 
@@ -108,18 +112,69 @@ class Viewing:
 
     def ready(self, reel: Reel) -> bool:
         """Whether every shot's treated picture can be shown at once."""
-        return all(self.analyses(reel, s).ready(edits.settled(s)) for s in self.shots(reel) if s.treated)
+        return all(self.analyses(reel, s).ready(edits.named(s)) for s in self.shots(reel) if s.treated)
 
     def known(self, reel: Reel, shot: Shot, layout: PictureFormat) -> list[Knowledge]:
         """What the steps of a shot know; raises NotReady while an analysis is missing."""
-        recipe, analyses = edits.settled(shot), self.analyses(reel, shot)
+        recipe, analyses = edits.named(shot), self.analyses(reel, shot)
         if not analyses.ready(recipe):
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
-        return self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe, layout))
+        return self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(strokes.unfolded(recipe), layout))
+
+    def learned_of(self, reel: Reel, shot: Shot, at: int) -> Knowledge | None:
+        """What active step `at` of a shot knows; None while that is not learned."""
+        recipe, analyses = edits.named(shot), self.analyses(reel, shot)
+        active = recipe.active
+        if analyses.ready(recipe):
+            # What the pictures are made with is at hand already, or soon wanted.
+            return self.known(reel, shot, self.reader(reel).format)[at]
+        path = analyses.path(active[: at + 1])
+        if not path.exists():
+            return None
+        layout = self.reader(reel).format
+        return self._keep(("learned", reel.id, path.stem, active[at].model_dump_json()), lambda: active[at].load(path, layout))
+
+    def moment(self, reel: Reel, number: int) -> int:
+        """The first frame of its shot that shows the same moment as frame `number`."""
+        shots = self.shots(reel)
+        shot = shots[place_of(shots, number)]
+        return int(self.repeats(reel).within([(shot.enter, shot.leave)])[number])
+
+    def patched(self, reel: Reel) -> NDArray[np.int64]:
+        """How many places of each frame are mended in that frame alone, as far as it is known."""
+        edit = edits.current(reel)
+        ready = tuple(self.analyses(reel, s).ready(edits.named(s)) for s in self.shots(reel) if s.treated)
+        return self._keep(("patched", reel.id, edit.mark, ready), lambda: self._counted(reel))
+
+    def by_hand(self, reel: Reel) -> dict[int, int]:
+        """Frames that were touched by hand, with how many strokes each."""
+        edit = edits.current(reel)
+        return self._keep(("by hand", reel.id, edit.mark), lambda: self._touched(reel))
+
+    def _touched(self, reel: Reel) -> dict[int, int]:
+        counts: dict[int, int] = {}
+        for shot in self.shots(reel):
+            for step in strokes.unfolded(shot.recipe).active if shot.treated else ():
+                for touch in RetouchSettings.model_validate(step.settings).strokes if step.kind == "retouch" else ():
+                    if shot.enter <= touch.frame < shot.leave:
+                        counts[touch.frame] = counts.get(touch.frame, 0) + 1
+        return counts
+
+    def _counted(self, reel: Reel) -> NDArray[np.int64]:
+        counts = np.zeros(reel.frames, np.int64)
+        for shot in self.shots(reel):
+            if not shot.treated or not self.analyses(reel, shot).ready(edits.named(shot)):
+                continue
+            for known in self.known(reel, shot, self.reader(reel).format):
+                inner = known.inner if isinstance(known, Confined) else known
+                if isinstance(inner, PatchPlan):
+                    inside = [n for n in inner.table.frames[inner.chosen_rows] if shot.enter <= n < shot.leave]
+                    counts += np.bincount(np.array(inside, np.int64), minlength=reel.frames)[: reel.frames]
+        return counts
 
     def learned(self, reel: Reel) -> list[str]:
         """The names of all analyses that the treatment of the reel rests on."""
-        treated = [(self.analyses(reel, s), edits.settled(s).active) for s in self.shots(reel) if s.treated]
+        treated = [(self.analyses(reel, s), edits.named(s).active) for s in self.shots(reel) if s.treated]
         return [kept.path(active[: n + 1]).stem for kept, active in treated for n in range(len(active))]
 
     def treated(self, reel: Reel, source: FrameSource, number: int, window: Window | None = None) -> FrameSource:
@@ -156,7 +211,7 @@ class Viewing:
         analyses = Analyses(self._data.analyses, computed_under(reel), plan.first, plan.stop)
         if not analyses.ready(recipe):
             raise NotReady("What the trial learned was let go of. Compute it again to look closely.")
-        known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(recipe, source.format))
+        known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(strokes.unfolded(recipe), source.format))
         return chain(source, known, plan.first, plan.stop, window)
 
     def trial_proxy(self, reel: Reel, view: str) -> tuple[Proxy, int]:

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -17,67 +15,14 @@ from typing import Any
 
 import numpy as np
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.demo.reels import REELS
-from tests.conftest import interruptible
+from tests.e2e.conftest import Running, bench
 
 pytestmark = pytest.mark.browser
-
-CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
-SWITCHES = (
-    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
-).split()
-
-
-class Running:
-    """The application, started as a user starts it."""
-
-    def __init__(self, data: Path, reels: str = "") -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
-        self.data, self.reels = data, reels
-        self.address = f"http://127.0.0.1:{self.port}"
-        self.start()
-
-    def start(self) -> None:
-        command = [sys.executable, "-m", "nimbus_sweep", "demo", "--data", str(self.data), "--port", str(self.port), "--reels", self.reels]
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=interruptible)
-        assert self.process.stdout is not None
-        said = self.process.stdout.readline()
-        assert self.address in said
-
-    def worker(self) -> int | None:
-        """The process number of the worker."""
-        for entry in Path("/proc").iterdir():
-            if entry.name.isdigit():
-                try:
-                    words = (entry / "cmdline").read_bytes().split(b"\0")
-                except OSError:
-                    continue
-                if b"worker" in words and str(self.data).encode() in words:
-                    return int(entry.name)
-        return None
-
-    def state(self, reel: int) -> dict[str, Any]:
-        with urllib.request.urlopen(f"{self.address}/reels/{reel}/state") as answer:
-            return json.load(answer)
-
-    def wait(self, reel: int, kind: str, seconds: float = 120) -> dict[str, Any]:
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            tasks = [t for t in self.state(reel)["tasks"] if t["kind"] == kind]
-            if tasks and tasks[0]["state"] not in ("waiting", "running"):
-                return tasks[0]
-            time.sleep(0.2)
-        raise AssertionError(f"{kind} took longer than {seconds} s")
-
-    def stop(self, how: int = signal.SIGINT) -> None:
-        self.process.send_signal(how)
-        self.process.wait(20)
 
 
 @pytest.fixture(scope="module")
@@ -85,24 +30,6 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,5,10")
     yield app
     app.stop()
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as play:
-        opened = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES)
-        yield opened
-        opened.close()
-
-
-@pytest.fixture
-def page(browser: Browser) -> Iterator[Page]:
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    faults: list[str] = []
-    opened.on("pageerror", lambda error: faults.append(str(error)))
-    yield opened
-    opened.close()
-    assert faults == []
 
 
 def shown(page: Page, view: str, frame: int) -> None:
@@ -144,7 +71,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     expect(page.get_by_role("heading", name="Condition")).to_be_visible()
     # Survey.
     page.get_by_role("button", name="Survey this reel").click()
-    expect(page.locator("[aria-label='Kept: stuck and dead pixels'] li")).to_have_count(14, timeout=60_000)
+    expect(page.locator("[aria-label='Kept: stuck and dead pixels'] li")).to_have_count(14, timeout=300_000)
     found = [s for s in running.state(1)["sites"][0] if s["state"] == "kept"]
     assert all(any(abs(f["x"] - t["x"]) <= 2 and abs(f["y"] - t["y"]) <= 2 for f in found) for t in truth)
     # Look at one at 4:1: its pixels on the canvas are the file's.
@@ -350,11 +277,6 @@ def geometry(page: Page) -> dict[str, float]:
     )
 
 
-def bench(page: Page, name: str) -> Any:
-    """One value of what the views share."""
-    return page.evaluate("(name) => window.nimbusBench[name]", name)
-
-
 @pytest.fixture
 def bench_page(running: Running, page: Page) -> Page:
     """The second reel on the work screen, as it comes up first."""
@@ -547,7 +469,7 @@ def test_light_is_steadied_in_order_and_tried(running: Running, page: Page) -> N
     plain = page.evaluate("() => document.getElementById('picture').toDataURL()")
     page.locator("summary", has_text="3. Whole frame").click()
     page.wait_for_function("before => document.getElementById('picture').toDataURL() !== before", arg=plain)
-    assert "before=0" in bench(page, "forms")
+    page.wait_for_function("() => nimbusBench.forms?.includes('before=0')")
     page.locator("summary", has_text="4. Repeats").click()
     page.wait_for_function("() => nimbusBench.forms?.includes('before=1')")
     page.locator("#picture").focus()

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import sqlite3
+import threading
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +79,30 @@ def test_a_change_keeps_what_it_does_not_name(reel: Reel) -> None:
     assert shot(reel).findings[0]["x"] == 3
     change(reel, "more", findings=[finding(3, 0.9), finding(8, 0.4)])
     assert [s.kind for s in shot(reel).recipe.steps] == ["pixel-mend"]
+
+
+def test_a_change_waits_its_turn_when_the_worker_writes_meanwhile(reel: Reel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = next(tmp_path.rglob("*.db"))
+    told = edits.current
+
+    def written() -> None:
+        with closing(sqlite3.connect(file, timeout=10)) as other, other:
+            other.execute("update reel set title = 'as the worker has it'")
+
+    worker = threading.Thread(target=written)
+
+    def read_and_wait(of: Reel) -> Edit:
+        edit = told(of)
+        if worker.ident is None:
+            worker.start()
+            worker.join(0.4)
+        return edit
+
+    monkeypatch.setattr(edits, "current", read_and_wait)
+    edits.change(reel, "Divided", edits.shots_of(told(reel)))
+    worker.join(10)
+    assert told(reel).what == "Divided"
+    assert Reel.get_by_id(reel.id).title == "as the worker has it"
 
 
 def test_histories_of_reels_are_apart(reel: Reel) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import tarfile
+from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import pytest
 
 from nimbus_sweep.core.media.layout import to_picture
 from nimbus_sweep.core.media.opening import open_reel
+from nimbus_sweep.jobs.work import reading_of
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Job, Reel, Task, database
 from tests.conftest import SITES, small, write_movie
@@ -184,6 +186,19 @@ def test_a_correction_shows_at_once_and_keeps_the_work(desk: Desk, scanned: int)
     assert desk.reel(scanned).facts["rate"] == "18"
     desk.post(f"/reels/{scanned}/reading", {"rate": ""})
     assert desk.reel(scanned).facts["rate"] == "24"
+
+
+def test_corrections_that_come_at_once_all_hold(desk: Desk, scanned: int) -> None:
+    wanted = [{"rate": "18"}, {"transfer": "linear"}, {"aspect": "4:3"}, {"levels": "limited"}]
+    app = desk.client.application
+
+    def correct(one: dict[str, str]) -> int:
+        return app.test_client().post(f"/reels/{scanned}/reading", json=one, headers=ASKED).status_code
+
+    with ThreadPoolExecutor(4) as pool:
+        assert list(pool.map(correct, wanted)) == [200] * 4
+    held = reading_of(desk.reel(scanned))
+    assert (held.rate, held.transfer, held.aspect, held.levels) == ("18", "linear", "4:3", "limited")
 
 
 def test_a_gap_stays_a_gap_in_the_delivery(desk: Desk, scanned: int) -> None:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import errno
+import glob
 import os
 import shutil
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -33,6 +35,18 @@ def _is_full(error: BaseException | None) -> bool:
     return False
 
 
+def _clear(path: Path) -> None:
+    """Remove what processes that are no more had begun to write."""
+    for left in path.parent.glob(f".{glob.escape(path.name)}.*.part"):
+        writer = left.name.split(".")[-2].partition("-")[0]
+        try:
+            os.kill(int(writer), 0)
+        except (ProcessLookupError, ValueError):
+            left.unlink(missing_ok=True)
+        except PermissionError:
+            continue
+
+
 @contextmanager
 def written_aside(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
     """Write to a neighbour of `path` and give it that name only once it is whole and on the disk.
@@ -49,7 +63,9 @@ def written_aside(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
         If there is no room; nothing is left behind.
     """
     path = Path(path)
-    aside = path.with_name(f".{path.name}.part")
+    _clear(path)
+    # A name of its own: two that write the same at once each write it whole, and the later one stays.
+    aside = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_ident()}.part")
     try:
         with open(aside, "w+b") as stream:
             yield stream

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, Protocol
@@ -14,8 +14,22 @@ from pydantic import BaseModel
 from ..frames import FrameSource, Window
 from ..regions import Masked
 from ..survey.findings import Finding
-from . import frame_blend, pixel_mend, region_median, steady, unshade
+from . import (
+    borrow_fill,
+    cue_lift,
+    fleeting,
+    frame_blend,
+    line_lift,
+    match_grain,
+    pixel_mend,
+    region_median,
+    retouch,
+    speck_sweep,
+    steady,
+    unshade,
+)
 from .light_plan import LightPlan
+from .patches import PatchPlan
 from .ways import MarkWay
 
 
@@ -28,6 +42,10 @@ class Knowledge(Protocol):
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component of the format, the samples the step rewrites, numbered in row order."""
+        ...
+
+    def touched_in(self) -> Mapping[int, list[NDArray[np.int64]]]:
+        """For single frames, the samples of each component that are rewritten in them besides."""
         ...
 
     def needs(self, window: Window) -> Window:
@@ -46,6 +64,11 @@ class Knowledge(Protocol):
 def _as_they_are(settings: BaseModel, findings: Iterable[Finding]) -> BaseModel:
     """Settings that leave nothing to the survey."""
     return settings
+
+
+def _whatever(knowledge: Knowledge, _settings: BaseModel) -> Knowledge:
+    """Knowledge of which nothing is left to choose."""
+    return knowledge
 
 
 @dataclass(frozen=True)
@@ -71,12 +94,20 @@ class StepKind:
     settle : callable
         ``(settings, findings)`` fills in what was left to the survey.
     learns_from : str
-        Its material: the time ``volume`` of the shot, the record of its ``light``; or ``nothing``: it is given the
-        source, of which it reads no frame.
+        Its material: the time ``volume`` of the shot, the record of its ``light``, its ``frames`` one after the other
+        (`wear.span.Span`); or ``nothing``: it is given the source, of which it reads no frame.
     needs_region : bool
         It acts nowhere until it has a region; others act on the whole picture without one.
     learns_within : bool
         It learns from its region alone, where it has one.
+    choose : callable
+        ``(knowledge, settings)`` gives the knowledge as the settings that only choose want it.
+    chooses : frozenset of str
+        Those settings: no analysis depends on them.
+    slight : bool
+        What its choosing settings change is too little for the analyses of later steps to depend on.
+    asked_for : bool
+        The survey names what it is for, but never suggests it: the user has to ask for it.
     repeats : bool
         It may be put on more than once: the second finds what the first leaves.
     """
@@ -89,10 +120,19 @@ class StepKind:
     analyse: Callable[[Any, Any, Callable[[float], None] | None, Masked | None], Knowledge]
     load: Callable[[Path], Knowledge]
     settle: Callable[[Any, Iterable[Finding]], BaseModel] = _as_they_are
-    learns_from: Literal["volume", "light", "nothing"] = "volume"
+    learns_from: Literal["volume", "light", "frames", "nothing"] = "volume"
     needs_region: bool = False
     learns_within: bool = False
+    choose: Callable[[Any, Any], Knowledge] = _whatever
+    chooses: frozenset[str] = frozenset()
+    slight: bool = False
+    asked_for: bool = False
     repeats: bool = False
+
+    @property
+    def leaves_nothing(self) -> bool:
+        """Whether its settings leave nothing to the survey."""
+        return self.settle is _as_they_are
 
 
 STEPS: dict[str, StepKind] = {
@@ -162,6 +202,66 @@ STEPS: dict[str, StepKind] = {
         load=unshade.ShadePlan.load,
         settle=unshade.settle,
     ),
+    "speck-sweep": StepKind(
+        kind="speck-sweep",
+        title="Speck sweep",
+        summary="Takes off specks and hairs that live for a frame or two: each is filled from the frames beside it, along the motion.",
+        version=1,
+        settings=speck_sweep.SpeckSweepSettings,
+        analyse=speck_sweep.analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        choose=lambda plan, settings: plan.chosen(settings.chosen),
+        chooses=speck_sweep.CHOOSES,
+    ),
+    "line-lift": StepKind(
+        kind="line-lift",
+        title="Line lift",
+        summary="Takes scratches off: follows each through its frames and undoes what it lays over the picture; fills across what it hides.",
+        version=1,
+        settings=line_lift.LineLiftSettings,
+        analyse=line_lift.analyse,
+        load=PatchPlan.load,
+        settle=line_lift.settle,
+        learns_from="frames",
+    ),
+    "cue-lift": StepKind(
+        kind="cue-lift",
+        title="Cue lift",
+        summary="Takes cue marks off: each frame that has one is aligned by itself to the clean frames beside, and only the mark is replaced.",
+        version=1,
+        settings=cue_lift.CueLiftSettings,
+        analyse=cue_lift.analyse,
+        load=PatchPlan.load,
+        settle=cue_lift.settle,
+        learns_from="frames",
+    ),
+    "fleeting": StepKind(
+        kind="fleeting",
+        title="Fleeting",
+        summary="Takes off what crosses in a few frames, such as birds: keeps the lighter, the darker or the middle of the frames beside.",
+        version=1,
+        settings=fleeting.FleetingSettings,
+        analyse=fleeting.analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        learns_within=True,
+        asked_for=True,
+        repeats=True,
+    ),
+    "borrow-fill": StepKind(
+        kind="borrow-fill",
+        title="Borrow fill",
+        summary="Fills a drawn region, frame by frame, from the frames before and behind: burns, holes and splices that grow and move.",
+        version=1,
+        settings=borrow_fill.BorrowFillSettings,
+        analyse=borrow_fill.analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        needs_region=True,
+        learns_within=True,
+        repeats=True,
+    ),
     "region-median": StepKind(
         kind="region-median",
         title="Region median",
@@ -172,5 +272,30 @@ STEPS: dict[str, StepKind] = {
         load=region_median.MedianPlan.load,
         learns_from="nothing",
         needs_region=True,
+    ),
+    "retouch": StepKind(
+        kind="retouch",
+        title="Retouch",
+        summary="Brush strokes by hand, frame by frame: from an offset, or from another frame laid on this one along the motion.",
+        version=1,
+        settings=retouch.RetouchSettings,
+        analyse=retouch.analyse,
+        load=retouch.RetouchPlan.load,
+        learns_from="nothing",
+        choose=lambda plan, settings: plan.with_strokes(settings),
+        chooses=retouch.CHOOSES,
+        slight=True,
+    ),
+    "match-grain": StepKind(
+        kind="match-grain",
+        title="Match grain",
+        summary="Gives the shot, or a region of it, the grain of another place: adds what lacks, calms what is too much.",
+        version=1,
+        settings=match_grain.MatchGrainSettings,
+        analyse=match_grain.analyse,
+        load=match_grain.GrainPlan.load,
+        learns_from="frames",
+        learns_within=True,
+        repeats=True,
     ),
 }

@@ -19,7 +19,7 @@ from ..media.aside import written_aside
 from ..motion import Field as Motion
 from ..motion import carried, flow, look
 from ..regions import Masked
-from .ways import MarkWay
+from .ways import InEveryFrame, MarkWay
 
 # Motion is told on a picture no wider than this.
 _WIDTH = 960
@@ -67,7 +67,7 @@ def opacities(layers: int) -> list[Fraction]:
 
 
 @dataclass(frozen=True)
-class BlendPlan:
+class BlendPlan(InEveryFrame):
     """All there is to know: the settings, and the pictures they are for."""
 
     layout: PictureFormat

@@ -24,7 +24,7 @@ from ..steady.pairs import WHITE
 from ..steady.reading import Bands
 from ..steady.record import LightRecord
 from .per_frame import FrameByFrame
-from .ways import MarkWay
+from .ways import InEveryFrame, MarkWay
 
 # Float64 throughout; arithmetic hides that from the type checker.
 Course = NDArray[Any]
@@ -36,7 +36,7 @@ _LUMA = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True)
-class LightPlan:
+class LightPlan(InEveryFrame):
     """The light of a shot that is to be divided out, frame by frame.
 
     Attributes

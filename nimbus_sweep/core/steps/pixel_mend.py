@@ -28,7 +28,7 @@ from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site, held_profile
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
-from .ways import MarkWay
+from .ways import InEveryFrame, MarkWay
 
 Grid = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -106,7 +106,7 @@ class ComponentPlan:
 
 
 @dataclass(frozen=True)
-class MendPlan:
+class MendPlan(InEveryFrame):
     """What `analyse` learned of a shot: one plan for each component of the format, None where nothing is touched."""
 
     components: tuple[ComponentPlan | None, ...]

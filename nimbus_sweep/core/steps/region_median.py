@@ -23,7 +23,7 @@ from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Wind
 from ..media.aside import written_aside
 from ..regions import Masked
 from .per_frame import FrameByFrame
-from .ways import MarkWay
+from .ways import InEveryFrame, MarkWay
 
 # Samples whose windows are sorted at a time.
 _AT_ONCE = 4_000_000
@@ -40,7 +40,7 @@ class RegionMedianSettings(BaseModel):
 
 
 @dataclass(frozen=True)
-class MedianPlan:
+class MedianPlan(InEveryFrame):
     """All there is to know: the settings, and the pictures they are for."""
 
     layout: PictureFormat

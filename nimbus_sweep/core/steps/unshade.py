@@ -35,7 +35,7 @@ from ..survey.shared_marks import ShadeMap
 from ..survey.travel import Travel
 from ..volume import TimeVolume
 from .per_frame import FrameByFrame
-from .ways import MarkWay
+from .ways import InEveryFrame, MarkWay
 
 Way = Literal["auto", "undo", "borrow", "surround"]
 Kind = Literal["dust", "hair", "veil", "any"]
@@ -146,7 +146,7 @@ class MarkPlan:
 
 
 @dataclass(frozen=True)
-class ShadePlan:
+class ShadePlan(InEveryFrame):
     """What `analyse` learned of a shot.
 
     Attributes

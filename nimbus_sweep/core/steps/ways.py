@@ -2,9 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ..frames import Window
+
+
+class InEveryFrame:
+    """Knowledge of a step that rewrites the same samples in every frame."""
+
+    def touched_in(self) -> Mapping[int, list[NDArray[np.int64]]]:
+        """Samples rewritten in single frames besides: none."""
+        return {}
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from ..regions import Masked
 from ..steady.record import LightRecord
 from ..volume import TimeVolume
-from . import static_shade, stuck_pixels, unsteady_light
+from ..wear.span import Span
+from . import cue_marks, film_dirt, fleeting, scratches, static_shade, stuck_pixels, unsteady_light
 from .findings import CONVINCES, Finding, Surveyed
 
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
@@ -21,6 +22,16 @@ LIGHT_STEPS = ("steady-bands", "steady-patches", "steady-frame")
 Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
 
 SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.surveyed, "unshade": static_shade.surveyed}
+
+WearSurvey = Callable[[Span, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
+
+# What is told by frames that follow one another.
+WEAR_SURVEYS: dict[str, WearSurvey] = {
+    "speck-sweep": film_dirt.surveyed,
+    "line-lift": scratches.surveyed,
+    "cue-lift": cue_marks.surveyed,
+    "fleeting": fleeting.surveyed,
+}
 
 
 def survey(
@@ -32,6 +43,7 @@ def survey(
     hold_outs: Mapping[str, Masked] | None = None,
     light: LightRecord | None = None,
     scratch: Path | None = None,
+    frames: Span | None = None,
 ) -> Surveyed:
     """Everything that can be found in a shot.
 
@@ -51,13 +63,16 @@ def survey(
         Of the shot; without one its light is not looked at.
     scratch : Path
         A file that may be written: where the light is not steady, all else is looked for with it steadied.
+    frames : Span
+        The shot's frames, each moment once; without them film is not looked at for wear.
     """
     found: list[Finding] = []
     notes: list[str] = []
     wanted = None if steps is None else set(steps)
     looks = [(step, look) for step, look in SURVEYS.items() if wanted is None or step in wanted]
     lit = light is not None and (wanted is None or bool(wanted & set(LIGHT_STEPS)))
-    count = len(looks) + lit
+    worn = [(step, look) for step, look in WEAR_SURVEYS.items() if frames is not None and (wanted is None or step in wanted)]
+    count = len(looks) + len(worn) + lit
     if light is not None and lit:
         held = next((region for step in LIGHT_STEPS if (region := (hold_outs or {}).get(step)) is not None), None)
         told, reading = unsteady_light.surveyed(light, first, stop, (lambda part: on_progress(part / count)) if on_progress else None, held)
@@ -68,6 +83,12 @@ def survey(
     for done, (step, look) in enumerate(looks, start=int(lit)):
         share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
         told = look(volume, first, stop, share, (hold_outs or {}).get(step))
+        found += told.findings
+        notes += told.notes
+    for done, (step, wear_look) in enumerate(worn, start=int(lit) + len(looks)):
+        assert frames is not None
+        share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
+        told = wear_look(frames, first, stop, share, (hold_outs or {}).get(step))
         found += told.findings
         notes += told.notes
     return Surveyed(told_apart(found), tuple(notes))

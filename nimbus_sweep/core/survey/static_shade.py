@@ -676,20 +676,13 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) ->
     SweepError
         If nothing of it lies on the picture.
     """
-    mask = Region(parts=(Part(keys=(Key(frame=0, shape=shape),)),)).mask(size) >= 0.5
-    rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
-    if not len(rows):
-        raise SweepError("The line lies outside the picture, or holds no whole pixel. Draw it round the mark, with a little room.")
-    lines, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
-    line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
-    if len(line) < 3:
-        raise SweepError("This is too small for a mark. Draw the line round it with a little room, or place a stuck pixel.")
-    width, height = int(cols[-1] - cols[0]) + 1, int(rows[-1] - rows[0]) + 1
+    line = line_round(shape, size)
+    x, y, width, height = cv2.boundingRect(np.array(line, np.int32))
     return Finding(
         kind="static-shade",
         step="unshade",
-        x=int(cols[0]),
-        y=int(rows[0]),
+        x=x,
+        y=y,
         width=width,
         height=height,
         first=first,
@@ -697,9 +690,27 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) ->
         confidence=1.0,
         title="Mark",
         sentence=f"Drawn by hand, {width} x {height} px. What it lets through is measured when Unshade learns it.",
-        numbers={"shade": "any", "outline": [[int(x), int(y)] for x, y in line]},
+        numbers={"shade": "any", "outline": line},
         by_hand=True,
     )
+
+
+def line_round(shape: Shape, size: tuple[int, int]) -> list[list[int]]:
+    """The line around a shape as corners on whole pixels of a picture of that height and width.
+
+    Raises
+    ------
+    SweepError
+        If nothing of it lies on the picture.
+    """
+    mask = Region(parts=(Part(keys=(Key(frame=0, shape=shape),)),)).mask(size) >= 0.5
+    if not mask.any():
+        raise SweepError("The line lies outside the picture, or holds no whole pixel. Draw it round the mark, with a little room.")
+    lines, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
+    if len(line) < 3:
+        raise SweepError("This is too small for a mark. Draw the line round it with a little room, or place a stuck pixel.")
+    return [[int(x), int(y)] for x, y in line]
 
 
 def surveyed(

@@ -8,6 +8,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 
 from ...core.steps import STEPS
+from ...core.survey.cue_marks import drawn_by_hand as drawn_cue_mark
 from ...core.survey.static_shade import drawn_by_hand
 from ...core.survey.stuck_pixels import as_finding, departure_maps
 from ...core.survey.stuck_pixels import place as place_site
@@ -48,6 +49,34 @@ _KINDS = (
         "Dust, hairs and lens dirt",
         "Each stays put while the scene moves behind it.",
         "It can only be told where the scene moves behind it. Hold the average (<kbd>E</kbd>) to look for yourself.",
+    ),
+    _Kind(
+        "film-dirt",
+        "speck-sweep",
+        "Film dirt",
+        "Each speck is in a frame or two; some frames were looked at closely, the step looks at all of them.",
+        "Some frames were looked at; the step can be put on all the same, in Treatment.",
+    ),
+    _Kind(
+        "scratch",
+        "line-lift",
+        "Scratches",
+        "Each is a line down the picture that lasts, at a place of its own; in the row slice it draws a thread.",
+        "A line is told from a mast or a door by how it lies over the picture, and by the scene moving behind it.",
+    ),
+    _Kind(
+        "fleeting",
+        "fleeting",
+        "Things that cross",
+        "Named, never taken off unasked: a bird may belong to the picture.",
+        "Something crosses all the same? The step can be put on in Treatment.",
+    ),
+    _Kind(
+        "cue-mark",
+        "cue-lift",
+        "Cue marks",
+        "Each sits in an upper corner for a few frames, and is not there before and behind.",
+        "Missed one? Go to a frame that has it, and draw round it below: its other frames, and the other of its pair, are found from it.",
     ),
 )
 
@@ -155,6 +184,20 @@ def drawn(reel_id: int) -> Response:
     found = [*_findings(reel, place), edits.as_stored(finding)]
     _changed(reel, place, f"Drew round x {finding.x} y {finding.y}", found)
     return jsonify(said=f"Drawn round x {finding.x} y {finding.y}", index=len(found) - 1)
+
+
+@pages.post("/reels/<int:reel_id>/findings/cue")
+def drawn_cue(reel_id: int) -> Response:
+    """Add a cue mark that the user drew a line round in a frame."""
+    reel = reel_or_404(reel_id)
+    place, shape, frame = place_named(reel), shape_named(), whole(body(), "frame")
+    shot = services().viewing.shots(reel)[place]
+    if not shot.first <= frame < shot.stop:
+        abort(400, f"Frame {frame} is not in this shot.")
+    finding = drawn_cue_mark(shape, (reel.facts["height"], reel.facts["width"]), services().viewing.moment(reel, frame))
+    found = [*_findings(reel, place), edits.as_stored(finding)]
+    _changed(reel, place, f"Cue mark drawn in frame {frame}", found)
+    return jsonify(said=f"Cue mark in frame {frame}; its other frames are found by the step", index=len(found) - 1)
 
 
 @pages.post("/reels/<int:reel_id>/findings/<int:index>/way")

@@ -22,11 +22,15 @@ def sheet(reel_id: int) -> str:
     ready = viewing.ready(reel)
     mended = {(f.x, f.y) for f in edits.mended(shot)}
     touched = []
+    patched: dict[int, int] = {}
     if ready and shot.treated:
         layout = viewing.reader(reel).format
-        every = [known.touched() for known in viewing.analyses(reel, shot).load(recipe, layout)]
-        places = [np.unique(np.concatenate([one[i] for one in every])) for i in range(len(layout.components))]
+        every = viewing.analyses(reel, shot).load(recipe, layout)
+        places = [np.unique(np.concatenate([known.touched()[i] for known in every])) for i in range(len(layout.components))]
         touched = [(c.name, len(p), c.width * c.height) for c, p in zip(layout.components, places, strict=True) if len(p)]
+        for known in every:
+            for n, places_in in known.touched_in().items():
+                patched[n] = patched.get(n, 0) + sum(map(len, places_in))
     return render_template(
         "sheets/inspection.html",
         reel=reel,
@@ -36,6 +40,7 @@ def sheet(reel_id: int) -> str:
         active=recipe.active if shot.use == "treat" else [],
         ready=ready,
         touched=touched,
+        patched=(len(patched), sum(patched.values())),
         kept=[(i, f) for i, f in enumerate(shot.findings) if (f["x"], f["y"]) in mended and f["state"] == "kept"],
         rendered=latest(reel, "render", "done"),
         compared=latest(reel, "inspection"),

@@ -16,7 +16,7 @@ from ...core.media.reel import Reading
 from ...core.treatment import told
 from ...jobs.work import facts_of, open_as_taken_in, reading_of
 from ...store import edits
-from ...store.models import Reel
+from ...store.models import Reel, writing
 from .common import LOOKED_AT, body, follow_up, latest, lay_open, place_named, reel_or_404, services, whole
 
 pages = Blueprint("intake", __name__)
@@ -71,27 +71,24 @@ def again(reel_id: int) -> Response:
 @pages.post("/reels/<int:reel_id>/reading")
 def correct(reel_id: int) -> Response:
     """Correct how the reel is read; the picture shows it at once, the small copies follow."""
-    reel = reel_or_404(reel_id, needs=LOOKED_AT)
-    before = reading_of(reel)
-    try:
-        reading = Reading.model_validate(
-            {**before.model_dump(), **{k: v or None for k, v in body().items() if k != "deinterlace"}, **_switch()}
-        )
-    except ValidationError as error:
-        abort(400, f"That cannot be: {told(error)}.")
-    if reading == before:
-        return jsonify(said="Nothing changed.")
-    Reel.update(reading=reading.model_dump(mode="json")).where(Reel.id == reel.id).execute()
-    fresh = Reel.get_by_id(reel.id)
-    try:
-        source = open_as_taken_in(fresh)
-    except SweepError:
-        Reel.update(reading=before.model_dump(mode="json")).where(Reel.id == reel.id).execute()
-        raise
-    kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "still_runs", "absent")}
-    facts = facts_of(source) | kept
-    facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
-    Reel.update(facts=facts).where(Reel.id == reel.id).execute()
+    # Two corrections may come at once: the second adds to what the first made of the reading.
+    with writing():
+        reel = reel_or_404(reel_id, needs=LOOKED_AT)
+        before = reading_of(reel)
+        try:
+            reading = Reading.model_validate(
+                {**before.model_dump(), **{k: v or None for k, v in body().items() if k != "deinterlace"}, **_switch()}
+            )
+        except ValidationError as error:
+            abort(400, f"That cannot be: {told(error)}.")
+        if reading == before:
+            return jsonify(said="Nothing changed.")
+        Reel.update(reading=reading.model_dump(mode="json")).where(Reel.id == reel.id).execute()
+        source = open_as_taken_in(Reel.get_by_id(reel.id))
+        kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "still_runs", "absent")}
+        facts = facts_of(source) | kept
+        facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
+        Reel.update(facts=facts).where(Reel.id == reel.id).execute()
     if reading.key != reel.look:
         services().queue.put("intake", Reel.get_by_id(reel.id))
     return jsonify(said="Read that way now.")

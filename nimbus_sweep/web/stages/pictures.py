@@ -174,7 +174,19 @@ def lanes(reel_id: int) -> Response:
     missing = np.zeros(count, bool)
     missing[[n for n in reel.facts.get("absent", []) if n < count]] = True
     gone = np.maximum.reduceat(missing[:stop], edges)
-    return jsonify(first=first, stop=stop, repeated=repeated.tolist(), fields=fields.tolist(), missing=gone.astype(int).tolist())
+    patched = np.maximum.reduceat(services().viewing.patched(reel)[:stop], edges)
+    by_hand = np.zeros(count, np.int32)
+    for n, strokes in services().viewing.by_hand(reel).items():
+        by_hand[n] = strokes
+    return jsonify(
+        first=first,
+        stop=stop,
+        by_hand=np.maximum.reduceat(by_hand[:stop], edges).tolist(),
+        repeated=repeated.tolist(),
+        fields=fields.tolist(),
+        missing=gone.astype(int).tolist(),
+        patched=patched.tolist(),
+    )
 
 
 @pages.get("/reels/<int:reel_id>/rows.png")

@@ -17,7 +17,7 @@ from .trials import trials_of
 
 pages = Blueprint("reels", __name__)
 
-_SITE = ("kind", "x", "y", "width", "height", "state", "title", "by_hand")
+_SITE = ("kind", "x", "y", "width", "height", "first", "stop", "state", "title", "by_hand")
 _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
 
 

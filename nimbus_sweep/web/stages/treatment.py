@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
+from typing import Any
+
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
+from ...core.confined import Confined
+from ...core.cutting import Shot
+from ...core.frames import PictureFormat
+from ...core.grain import Grain
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
+from ...core.steps.match_grain import GrainOf, GrainPlan
+from ...core.steps.patches import PatchPlan
 from ...core.treatment import Recipe, Step, region_for, told
-from ...store import edits
+from ...store import edits, strokes
+from ...store.models import Reel
 from ..words import WAYS
 from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
 from .light import moving_share
@@ -36,8 +46,11 @@ def sheet(reel_id: int) -> str:
         steps=[(n, step, STEPS[step.kind]) for n, step in enumerate(recipe.steps)],
         light_kinds=_LIGHT,
         titles={kind.kind: kind.title for kind in STEPS.values()},
+        lit_left=any(f.kind == "light" for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
         grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
         moves=moving_share(reel, shot) if any(s.kind == "frame-blend" for s in recipe.steps) else None,
+        told=_told(reel, shot),
+        before=_before(edits.named(shot)),
         repeated=reel.facts.get("repeated", 0),
         cadence=reel.facts.get("cadence", ""),
         others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],
@@ -51,6 +64,32 @@ def sheet(reel_id: int) -> str:
         points=STARTING_POINTS.values(),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
     )
+
+
+def _before(recipe: Recipe) -> str:
+    """What is put on before the brush, in short: as long as it is the same, so is what the brush takes from."""
+    at = next((n for n, s in enumerate(recipe.steps) if s.kind == "retouch"), 0)
+    return hashlib.sha256(recipe.model_copy(update={"steps": recipe.steps[:at]}).model_dump_json().encode()).hexdigest()[:16]
+
+
+def _told(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
+    """What the analyses of the steps that mend single frames have to tell, by the place of the step; only of those that are there."""
+    told, at = {}, 0
+    for n, step in enumerate(shot.recipe.steps):
+        if not step.on:
+            continue
+        known = services().viewing.learned_of(reel, shot, at) if step.of.learns_from == "frames" else None
+        inner = known.inner if isinstance(known, Confined) else known
+        if isinstance(inner, PatchPlan):
+            told[n] = inner.told | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
+        elif isinstance(inner, GrainPlan):
+            told[n] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
+        at += 1
+    return told
+
+
+def _grains(layout: PictureFormat, grains: tuple[Grain | None, ...]) -> list[dict[str, Any]]:
+    return [GrainOf.of(c.name, g).model_dump() for c, g in zip(layout.components, grains, strict=True) if g is not None]
 
 
 def _changed(reel_id: int, what: str, steps: list[Step]) -> Response:
@@ -142,7 +181,7 @@ def grain(reel_id: int) -> Response:
 def put_on(reel_id: int) -> Response:
     """Put a recipe on in place of the treatment."""
     try:
-        recipe = Recipe.model_validate(body())
+        recipe = strokes.folded(reel_or_404(reel_id), Recipe.model_validate(body()))
     except ValidationError as error:
         raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps))
@@ -153,7 +192,11 @@ def everywhere(reel_id: int) -> Response:
     """Put the shot's steps on every other shot that is treated; what they act on is each shot's own."""
     reel = reel_or_404(reel_id)
     mine = shot_named(reel)
-    shots = tuple(s.with_(recipe=mine.recipe) if s.use == "treat" else s for s in services().viewing.shots(reel))
+    place = place_named(reel)
+    shots = tuple(
+        s.with_(recipe=strokes.elsewhere(mine.recipe, s.recipe)) if s.use == "treat" and n != place else s
+        for n, s in enumerate(services().viewing.shots(reel))
+    )
     edits.change(reel, "Steps put on every shot", shots)
     follow_up(reel)
     return jsonify(said="The steps are on every shot now.")

@@ -14,7 +14,7 @@ from ...core.steps import STEPS
 from ...core.treatment import Recipe, Step, told
 from ...core.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, choices, varied
 from ...jobs.work import shot_of_trial
-from ...store import edits
+from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
 from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
 
@@ -187,7 +187,7 @@ def keep(reel_id: int, trial_id: int, way: int) -> Response:
         edits.change(
             target,
             f"Kept of a trial: {variant.name}",
-            tuple(s.with_(recipe=variant.recipe) if n in places else s for n, s in enumerate(shots)),
+            tuple(s.with_(recipe=strokes.elsewhere(variant.recipe, s.recipe)) if n in places else s for n, s in enumerate(shots)),
         )
         follow_up(target)
         count += len(places)

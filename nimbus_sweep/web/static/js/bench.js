@@ -136,3 +136,15 @@ export function doubleStroke(pen, draw, width = 1.2) {
   pen.strokeStyle = "rgb(245 245 245 / 0.95)";
   draw();
 }
+
+export const FONT = "11px 'DM Mono', monospace";
+
+// Words on the picture, with their middle at `y`.
+export function note(pen, said, x, y, caution = false) {
+  pen.font = FONT;
+  pen.textBaseline = "middle";
+  pen.fillStyle = "rgb(32 32 32 / 0.78)";
+  pen.fillRect(x, y - 8, pen.measureText(said).width + 8, 16);
+  pen.fillStyle = caution ? "#f0c06a" : "#ececec";
+  pen.fillText(said, x + 4, y);
+}

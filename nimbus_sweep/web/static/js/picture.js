@@ -1,16 +1,17 @@
 // The picture: frame, zoom, comparison, rings and cross-hair.
 
 import { get } from "./api.js";
-import { bench, doubleStroke, fitCanvas } from "./bench.js";
+import { bench, doubleStroke, fitCanvas, FONT, note } from "./bench.js";
 import * as forms from "./forms.js";
 import { averageUrl, cropUrl, fetchImage, frameUrl } from "./images.js";
 import * as regions from "./regions.js";
+import * as retouch from "./retouch.js";
+import * as specks from "./specks.js";
 
 const canvas = document.getElementById("picture");
 const tag = document.getElementById("tag-picture");
 const warn = document.getElementById("tag-warn");
 const PROXY = 960;
-const FONT = "11px 'DM Mono', monospace";
 let last = {}; // the last pictures drawn for each view, shown until the new ones come
 
 // The boxes (CSS pixels) the views are drawn into.
@@ -115,12 +116,14 @@ export function draw() {
       pen.drawImage(got.entry.image, box.x * place.across, box.y * place.scale, box.w * place.across, box.h * place.scale);
     }
     forms.draw(pen, place);
+    specks.draw(pen, place);
     if (bench.rings && !regions.active()) {
       rings(pen, place);
       if (pane.view === "treated" && bench.average === "off") legend(pen, place);
     }
     regions.draw(pen, place);
-    crosshair(pen, place);
+    if (pane.view !== "difference" && bench.layout !== "grid") retouch.draw(pen, pane, place, got.entry.ready ? { ...got, fresh: got.entry === fetchImage(wish.url) } : null, ratio);
+    if (!retouch.active()) crosshair(pen, place);
     pen.restore();
     if (bench.layout === "grid") caption(pen, pane, place, i);
   }
@@ -136,7 +139,9 @@ function ringOf(site, scale) { return Math.max(8, Math.max(7, 0.6 * Math.hypot(s
 function rings(pen, { scale, across }) {
   for (const site of bench.sites) {
     // Light is no place: the bands of a screen are shown by the step's region.
-    if (site.kind === "light" || site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    if (["light", "film-dirt", "fleeting"].includes(site.kind) || site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) continue;
+    if (site.kind === "scratch") { bracket(pen, site, across, scale); continue; }
     const x = (site.x + site.width / 2) * across;
     const y = (site.y + site.height / 2) * scale;
     const radius = ringOf(site, scale);
@@ -153,6 +158,19 @@ function rings(pen, { scale, across }) {
       pen.stroke();
     });
   }
+}
+
+// A scratch is held at both ends, so that the line itself stays to be seen.
+function bracket(pen, site, across, scale) {
+  const [left, right] = [site.x * across - 5, (site.x + site.width) * across + 5];
+  const deep = bench.selected === site.index ? 22 : 10;
+  doubleStroke(pen, () => {
+    pen.beginPath();
+    for (const [y, way] of [[1, 1], [bench.reel.height * scale - 1, -1]]) {
+      pen.moveTo(left, y + way * deep); pen.lineTo(left, y); pen.lineTo(right, y); pen.lineTo(right, y + way * deep);
+    }
+    pen.stroke();
+  });
 }
 
 // How each mark is mended in this frame, in words beside it; asked for when the play head rests.
@@ -181,16 +199,6 @@ function legend(pen, { scale, across }) {
     const y = below + 8 > bench.reel.height * scale ? below - 2 * radius - 20 : below;
     note(pen, said, x, y, mark.low);
   }
-}
-
-// Words on the picture, with their middle at `y`.
-function note(pen, said, x, y, caution = false) {
-  pen.font = FONT;
-  pen.textBaseline = "middle";
-  pen.fillStyle = "rgb(32 32 32 / 0.78)";
-  pen.fillRect(x, y - 8, pen.measureText(said).width + 8, 16);
-  pen.fillStyle = caution ? "#f0c06a" : "#ececec";
-  pen.fillText(said, x + 4, y);
 }
 
 // The name and the figures of one of a trial's ways, in its pane.
@@ -288,6 +296,7 @@ export function listen() {
     const at = toPicture(event);
     const edge = bench.split * canvas.clientWidth;
     if (bench.layout === "split" && Math.abs(at.px - edge) < 8) drag = { kind: "split" };
+    else if (retouch.press(at, event)) drag = { kind: "brush" };
     else if (regions.press(at, event)) drag = { kind: "draw" };
     else if (event.shiftKey || event.button === 1) drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
     else {
@@ -298,6 +307,8 @@ export function listen() {
     event.preventDefault();
   });
   canvas.addEventListener("pointermove", (event) => {
+    if (!drag || drag.kind === "brush") retouch.move(toPicture(event));
+    if (drag?.kind === "brush") return;
     if (!drag || drag.kind === "draw") { if (regions.active()) regions.move(toPicture(event)); return; }
     if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
     else if (drag.kind === "move") {
@@ -308,18 +319,27 @@ export function listen() {
       bench.aim(at.x, at.y);
     }
   });
-  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { if (drag?.kind === "draw") regions.release(); drag = null; });
-  canvas.addEventListener("pointerleave", regions.leave);
+  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => {
+    if (drag?.kind === "draw") regions.release();
+    if (drag?.kind === "brush") {
+      const pane = panes(canvas.clientWidth, canvas.clientHeight)[0];
+      retouch.release(pane, bench.place(pane.width, pane.height), last[pane.view]);
+    }
+    drag = null;
+  });
+  canvas.addEventListener("pointerleave", () => { regions.leave(); retouch.leave(); });
   canvas.addEventListener("wheel", (event) => {
     event.preventDefault();
-    if (regions.wheel(event)) return;
+    if (retouch.wheel(event) || regions.wheel(event)) return;
     zoomStep(event.deltaY < 0 ? 1 : -1, toPicture(event));
   }, { passive: false });
 }
 
 // A click near a ring chooses its finding.
 function choose(at) {
-  const far = (s) => Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y);
-  const near = bench.sites.filter((s) => s.state === "kept" && far(s) < ringOf(s, at.place.scale) / at.place.scale + 2).sort((a, b) => far(a) - far(b))[0];
+  if (specks.choose(at)) return;
+  const far = (s) => (s.kind === "scratch" ? Math.max(0, Math.abs(s.x + s.width / 2 - at.x) - s.width / 2) : Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y));
+  const reach = (s) => (s.kind === "scratch" ? 6 : ringOf(s, at.place.scale)) / at.place.scale + 2;
+  const near = bench.sites.filter((s) => s.state === "kept" && s.kind !== "film-dirt" && far(s) < reach(s)).sort((a, b) => far(a) - far(b))[0];
   bench.set({ selected: near ? near.index : null });
 }

@@ -14,7 +14,7 @@ let strip = null;
 let pending = null;
 let hover = null;
 
-const COLUMNS = { number: 4, thumb: 40, light: 78, rows: 104, repeats: 134, altered: 142 };
+const COLUMNS = { number: 4, thumb: 40, light: 78, rows: 104, repeats: 125, altered: 133, specks: 138 };
 const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const yOf = (frame, height) => ((frame - first) / (stop - first)) * height;
 const frameAt = (y, height) => first + (y / height) * (stop - first);
@@ -22,7 +22,7 @@ const frameAt = (y, height) => first + (y / height) * (stop - first);
 // What is drawn of a range comes from the server in as many lines as the strip has, however long the reel is; while a
 // new range is fetched the old one is stretched to it.
 async function fetchLines() {
-  const want = `${bench.mark}-${first}-${stop}`;
+  const want = `${bench.mark}-${bench.revision}-${bench.treated}-${first}-${stop}`;
   if (bench.reel.state !== "ready" || light?.want === want || pending === want) return;
   pending = want;
   const points = Math.min(1200, stop - first);
@@ -84,7 +84,7 @@ export function draw() {
 
 function rows(pen, height) {
   if (bench.reel.state !== "ready") return;
-  if (light?.want === `${bench.mark}-${first}-${stop}`) {
+  if (light?.want === `${bench.mark}-${bench.revision}-${bench.treated}-${first}-${stop}`) {
     const points = Math.min(1200, stop - first);
     const entry = fetchImage(`/reels/${bench.reel.id}/rows.png?first=${first}&stop=${stop}&points=${points}&m=${bench.mark}`);
     if (entry.ready) strip = { image: entry.image, first, stop };
@@ -92,7 +92,7 @@ function rows(pen, height) {
   if (!strip) return;
   pen.imageSmoothingEnabled = false;
   const top = yOf(strip.first, height);
-  pen.drawImage(strip.image, COLUMNS.rows, top, 26, yOf(strip.stop, height) - top);
+  pen.drawImage(strip.image, COLUMNS.rows, top, 18, yOf(strip.stop, height) - top);
 }
 
 // Repeated frames as short ticks, doubled for fields; missing ones as a cross-hatched block.
@@ -113,6 +113,19 @@ function marks(pen, height, ink) {
       pen.fillStyle = ink;
       pen.fillRect(COLUMNS.repeats, top, 2, Math.max(1, Math.min(tall, 3)));
       pen.fillRect(COLUMNS.repeats + 4, top, 2, Math.max(1, Math.min(tall, 3)));
+    }
+    if (lanes.patched[i]) {
+      pen.fillStyle = ink;
+      pen.fillRect(COLUMNS.specks, top, Math.min(11, 1 + 2 * Math.sqrt(lanes.patched[i])), Math.max(1, Math.min(tall, 3)));
+    }
+    if (lanes.by_hand[i]) {
+      // Touched by hand: a wedge, so that it is told from what was found.
+      pen.fillStyle = colour("--act");
+      pen.beginPath();
+      pen.moveTo(COLUMNS.repeats - 5, top + Math.min(tall, 6) / 2);
+      pen.lineTo(COLUMNS.repeats + 3, top);
+      pen.lineTo(COLUMNS.repeats + 3, top + Math.max(3, Math.min(tall, 6)));
+      pen.fill();
     }
     if (lanes.missing[i]) {
       pen.fillStyle = loss;
@@ -173,7 +186,7 @@ function caption() {
   } else {
     said.className = "";
     const repeats = lanes?.repeated.some((v) => v) ? " · repeats" : "";
-    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${repeats}${bench.treated ? " · altered" : ""}`;
+    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${repeats}${bench.treated ? " · altered" : ""}${lanes?.patched.some((v) => v) ? " · specks" : ""}${lanes?.by_hand.some((v) => v) ? " · by hand" : ""}`;
   }
 }
 

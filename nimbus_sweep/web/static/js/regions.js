@@ -74,7 +74,7 @@ async function send(url, body) {
 async function finish(shape, takes = false) {
   begun = null;
   if (target.mark) {
-    const told = await send(target.mark, { shape });
+    const told = await send(target.mark, { shape, frame: bench.frame });
     if (told) { aimAt(null); bench.set({ selected: told.index }); }
     return;
   }

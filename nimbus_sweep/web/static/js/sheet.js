@@ -4,7 +4,10 @@ import { post, say, text, upload } from "./api.js";
 import { bench } from "./bench.js";
 import * as forms from "./forms.js";
 import { transform, zoomTo } from "./picture.js";
+import * as match from "./match.js";
 import * as regions from "./regions.js";
+import * as retouch from "./retouch.js";
+import * as specks from "./specks.js";
 import * as trials from "./trials.js";
 
 const sheet = document.getElementById("sheet");
@@ -12,10 +15,27 @@ const stage = document.querySelector("script[data-stage]").dataset.stage;
 let refresh = () => {};
 let shownFor = null;
 let asked = 0;
+let pressedNow = null; // while the pointer is down in the sheet: until it is let go of
 
 export async function show(key, force = false) {
   if (key === shownFor && !force) return;
   shownFor = key;
+  asked += 1;
+  const mine = asked;
+  let fresh;
+  try {
+    fresh = await text(`/reels/${bench.reel.id}/sheet/${stage}?shot=${bench.shotAt}`);
+    // A button that is being pressed stays where it is until it is let go of.
+    if (pressedNow) await pressedNow;
+  } catch (error) {
+    if (mine !== asked) return;
+    shownFor = null;
+    say(error.message, "error");
+    return;
+  }
+  // An answer that was overtaken by a later one is old news.
+  if (mine !== asked) return;
+  // What is open and filled in is as the user left it by now, not as it was when the sheet was asked for.
   const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
   const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
   if (bench.openTrial) folds.push(`trial-${bench.openTrial}`);
@@ -26,19 +46,7 @@ export async function show(key, force = false) {
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
   const focused = held?.post;
   const scroll = sheet.scrollTop;
-  asked += 1;
-  const mine = asked;
-  try {
-    const fresh = await text(`/reels/${bench.reel.id}/sheet/${stage}?shot=${bench.shotAt}`);
-    // An answer that was overtaken by a later one is old news.
-    if (mine !== asked) return;
-    sheet.innerHTML = fresh;
-  } catch (error) {
-    if (mine !== asked) return;
-    shownFor = null;
-    say(error.message, "error");
-    return;
-  }
+  sheet.innerHTML = fresh;
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
   for (const name of folds) sheet.querySelector(`details[data-fold="${name}"]`)?.setAttribute("open", "");
   for (const box of sheet.querySelectorAll("[data-form] [data-field]")) {
@@ -59,7 +67,18 @@ export async function show(key, force = false) {
 // On the control itself: the sheet may be made anew while a file or a choice is being made.
 function hear() {
   for (const box of sheet.querySelectorAll("input, select, textarea")) box.onchange = () => changed(box);
+  for (const fold of sheet.querySelectorAll("details[data-load]")) { fold.ontoggle = () => load(fold); load(fold); }
   regions.hearSheet(sheet);
+}
+
+// What takes a moment to be measured is asked for when it is opened.
+const loaded = new Map();
+async function load(fold) {
+  const url = fold.dataset.load;
+  if (!fold.open) return;
+  const box = fold.querySelector("[data-loaded]");
+  if (!loaded.has(url)) loaded.set(url, text(url));
+  try { box.innerHTML = await loaded.get(url); } catch (error) { loaded.delete(url); box.textContent = error.message; }
 }
 
 // Boxes of a form are posted together, by the button that names the form; they keep what is in them when the sheet is made anew.
@@ -104,6 +123,9 @@ export function mark() {
   for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
   regions.mark(sheet);
   forms.mark(sheet);
+  specks.mark(sheet);
+  match.mark(sheet);
+  retouch.mark(sheet);
   trials.buttons();
   tellWays();
 }
@@ -166,6 +188,7 @@ function press(button) {
     return;
   }
   const body = JSON.parse(button.dataset.body ?? "{}");
+  if ("atAim" in button.dataset) Object.assign(body, { x: bench.x, y: bench.y });
   if (button.dataset.atHead) body[button.dataset.atHead] = bench.frame + Number(button.dataset.beyond ?? 0);
   if (button.dataset.with) Object.assign(body, formOf(button.dataset.with));
   act(button.dataset.post, body).then((told) => {
@@ -188,8 +211,10 @@ export function choose(index, zoom = false) {
   const site = bench.sites.find((s) => s.index === index);
   if (!site) return;
   bench.set({ selected: index });
+  // What is in some frames only is shown where it is.
+  if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) bench.go(site.first);
   // A site's own pixel, the middle of a mark.
-  const [x, y] = site.kind === "static-shade" ? [site.x + site.width / 2, site.y + site.height / 2] : [site.x, site.y];
+  const [x, y] = site.kind === "scratch" ? [site.x + site.width / 2, bench.y] : ["static-shade", "cue-mark"].includes(site.kind) ? [site.x + site.width / 2, site.y + site.height / 2] : [site.x, site.y];
   bench.aim(x, y);
   if (zoom) zoomTo(4 / (window.devicePixelRatio || 1));
   else if (bench.zoom) bench.set({ centreX: x, centreY: y });
@@ -197,7 +222,7 @@ export function choose(index, zoom = false) {
 }
 
 export function stepFinding(direction) {
-  const kept = bench.sites.filter((s) => s.state === "kept");
+  const kept = bench.sites.filter((s) => s.state === "kept" && !["film-dirt", "fleeting"].includes(s.kind));
   if (!kept.length) return;
   const at = kept.findIndex((s) => s.index === bench.selected);
   choose(kept[(at + direction + kept.length) % kept.length].index);
@@ -225,15 +250,31 @@ export const paint = () => forms.toggle(sheet);
 export function listen(onChange) {
   refresh = onChange;
   hear();
+  sheet.addEventListener("pointerdown", () => {
+    pressedNow = new Promise((done) => { for (const end of ["pointerup", "pointercancel"]) window.addEventListener(end, () => setTimeout(() => { pressedNow = null; done(); }), { once: true }); });
+  });
   trials.listen(sheet);
   forms.listen(sheet);
+  specks.listen(sheet, act);
+  match.listen(sheet, act);
+  retouch.listen(sheet, act);
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
     if (button) { press(button); return; }
     const step = event.target.closest("[data-step-shot]");
     if (step) { stepShot(Number(step.dataset.stepShot)); return; }
+    const span = event.target.closest("[data-range-post]");
+    if (span) {
+      const [first, last] = bench.range ?? [bench.frame, bench.frame];
+      act(span.dataset.rangePost, { first, stop: last + 1 });
+      return;
+    }
     const jump = event.target.closest("[data-go]");
-    if (jump) { bench.go(Number(jump.dataset.go)); return; }
+    if (jump) {
+      bench.go(Number(jump.dataset.go));
+      if (jump.dataset.aim) bench.aim(...jump.dataset.aim.split(" ").map(Number));
+      return;
+    }
     const shot = event.target.closest("li[data-shot] summary");
     if (shot) bench.go(bench.shots[Number(shot.closest("li").dataset.shot)]?.first ?? bench.frame);
     if (event.target.closest("#place")) { placeHere(); return; }

@@ -8,8 +8,10 @@ import * as picture from "./picture.js";
 import * as play from "./play.js";
 import * as log from "./reel-log.js";
 import * as regions from "./regions.js";
+import * as retouch from "./retouch.js";
 import * as sheet from "./sheet.js";
 import * as slices from "./slices.js";
+import * as specks from "./specks.js";
 import * as trials from "./trials.js";
 
 const id = bench.reel.id;
@@ -236,9 +238,9 @@ const KEYS = {
   y: play.nextLoop,
   a: nudge(-1, 0), d: nudge(1, 0), w: nudge(0, -1), s: nudge(0, 1),
   p: () => stage === "condition" && sheet.placeHere(),
-  n: () => sheet.stepFinding(1),
-  b: () => sheet.stepFinding(-1),
-  delete: () => stage === "condition" && sheet.dismissChosen(),
+  n: () => specks.through(1) || sheet.stepFinding(1),
+  b: () => specks.through(-1) || sheet.stepFinding(-1),
+  delete: () => (stage === "condition" ? sheet.dismissChosen() : specks.leaveChosen()),
   t: () => setView(bench.view === "treated" ? "source" : "treated"),
   h: () => setView("split"),
   j: () => setView("side"),
@@ -258,6 +260,7 @@ document.addEventListener("keydown", (event) => {
     if (key === "z" || key === "y") { event.preventDefault(); takeBack(key === "y" || event.shiftKey ? "redo" : "undo"); }
     return;
   }
+  if (retouch.key(event)) { event.preventDefault(); return; }
   if (event.altKey) return;
   if (regions.key(event)) { event.preventDefault(); return; }
   const key = event.key.toLowerCase();

@@ -1,0 +1,637 @@
+"""Scratches: upright lines that last, found in frames that follow one another and followed down the picture and through time.
+
+Bands of rows are averaged, and what stands out of a median along them is held against their usual departures; a line is
+the best way down through the bands (Viterbi 1967), and a scratch is a line that is there in frame after frame at a place
+of its own while the scene moves behind it. The profile it lays over the picture is measured over all of it, and undone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter1d, median_filter, uniform_filter1d
+
+from ..motion import Gray, Plane, flow, look
+
+Array = NDArray[Any]
+
+# Bands down the picture; pixels a line may move across from one to the next, and from a frame to the next.
+BANDS = 24
+_SLANT, _WANDER = 2, 4
+# Half width of the median along a row, of the picture's width, and at least.
+_ROOM, _ROOM_LEAST = 0.012, 7
+# The usual departure is told from one column in so many.
+_THINNED = 4
+# A band's score is bounded, so that one bright spot is no line; what speaks for a line, and in how large a share of bands.
+_BOUND, _SPEAKS, _SHARE = 6.0, 1.5, 0.55
+# Of what a line stands out by, what may lie between its sides; and in how many bands more may.
+_EDGE, _EDGED = 0.7, 0.5
+# Mean score from which a line is followed, and that a scratch has over its life; frames it lasts at least.
+_FOLLOWED, _MEAN, _LASTS = 1.6, 2.0, 6
+# Frames after which a line that was lost may go on, and share of its life that it has to be seen in.
+_GAP, _SEEN = 20, 0.35
+# Of a scratch: how far its rows may differ from its profile at most, where the scene moves behind it and where not; and the share
+# that shows it at least.
+_DOUBT, _DOUBT_STILL, _THERE = 0.3, 0.15, 0.35
+# Share of its bands that may lie at an edge of the scene, likewise; and what covers more hides the picture, as a post does.
+_EDGES, _EDGES_STILL, HIDES = 0.64, 0.5, 0.85
+# Lines of one sign looked at in a frame; frames one may be lost for.
+_MOST, _LOST = 6, 3
+# Pixels that the scene has to move behind it to prove it is no part of it.
+_PROVES = 4.0
+_SMALL = 320
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line down a frame.
+
+    Attributes
+    ----------
+    xs : ndarray, float64, (bands,)
+        Where it crosses the middle of each band, in pixels.
+    score : float
+        Mean of its bands' scores.
+    share : float
+        Of the bands that speak for it.
+    edged : float
+        Of those where what is left and right of it differs by much of what it stands out by.
+    """
+
+    xs: Array
+    score: float
+    share: float
+    edged: float
+
+
+@dataclass(frozen=True)
+class Thread:
+    """A scratch through time.
+
+    Attributes
+    ----------
+    frames : list of int
+        Places of the frames it was seen in.
+    xs : ndarray, float64, (frames, bands)
+    bright : bool
+    score, share, edged : float
+        Means over its frames.
+    travel : float
+        How far the scene has moved behind it, in pixels.
+    """
+
+    frames: list[int]
+    xs: Array
+    bright: bool
+    score: float
+    share: float
+    edged: float
+    travel: float
+
+    @property
+    def proven(self) -> bool:
+        """Whether it is no part of the scene: the scene moves behind it, farther than the line does itself."""
+        return self.travel >= max(_PROVES, float(np.ptp(self.xs.mean(1))))
+
+
+def band_edges(height: int) -> list[tuple[int, int]]:
+    """Rows of each band: first, stop."""
+    edges = np.linspace(0, height, min(BANDS, height) + 1).round().astype(int).tolist()
+    return list(pairwise(edges))
+
+
+@dataclass(frozen=True)
+class Scores:
+    """What stands out in each band of a frame.
+
+    Attributes
+    ----------
+    out : ndarray, float64, (bands, width)
+        How far each column stands out of those beside it, in usual departures; above 0 for bright.
+    sides : ndarray, float64, (bands, width)
+        By how much what is right of it differs from what is left, of what it stands out by: a line has the same on both sides, an edge
+        has not.
+    """
+
+    out: Array
+    sides: Array
+
+
+def scores(light: Plane) -> Scores:
+    """What stands out in a frame, luma in 8-bit codes: (height, width), float32."""
+    room = 2 * max(_ROOM_LEAST, round(_ROOM * light.shape[1])) + 1
+    means = np.stack([light[a:b].mean(0) for a, b in band_edges(light.shape[0])])
+    out = means - median_filter(means, size=(1, room), mode="nearest")
+    # Usual for the neighbourhood: a line in grass has to stand out of the grass.
+    coarse = median_filter(np.abs(out)[:, ::_THINNED], size=(1, 4 * room // _THINNED + 1), mode="nearest")
+    usual = 1.4826 * np.repeat(coarse, _THINNED, 1)[:, : out.shape[1]] + 0.25
+    beside = room // 2
+    padded = np.pad(uniform_filter1d(means, 3, axis=1, mode="nearest"), ((0, 0), (beside, beside)), mode="edge")
+    width = means.shape[1]
+    return Scores(out / usual, (padded[:, 2 * beside :] - padded[:, :width]) / (np.abs(out) + 0.5))
+
+
+def lines(score: Scores, bright: bool) -> list[Line]:
+    """The lines of one sign in a frame, the strongest first: the best ways down through the bands."""
+    signed = np.clip(score.out if bright else -score.out, -2, _BOUND)
+    count, width = signed.shape
+    total = signed[0].copy()
+    steps = np.zeros(signed.shape, np.int8)
+    for band in range(1, count):
+        best, move = total.copy(), np.zeros(width, np.int8)
+        for across in range(1, _SLANT + 1):
+            for step in (-across, across):
+                shifted = np.full(width, -np.inf)
+                if step > 0:
+                    shifted[:-step] = total[step:]
+                else:
+                    shifted[-step:] = total[:step]
+                # A straight way down is preferred where both are as good.
+                shifted -= 0.3 * across
+                better = shifted > best
+                best[better], move[better] = shifted[better], step
+        total = best + signed[band]
+        steps[band] = move
+    found: list[Line] = []
+    room = max(_ROOM_LEAST, round(_ROOM * width))
+    left = total.copy()
+    for _ in range(4 * _MOST):
+        at = int(np.argmax(left))
+        if left[at] < _FOLLOWED * count:
+            break
+        way = [at]
+        for band in range(count - 1, 0, -1):
+            way.append(way[-1] + int(steps[band, way[-1]]))
+        xs = np.array(way[::-1])
+        along = signed[np.arange(count), xs]
+        share = float((along > _SPEAKS).mean())
+        # Textures differ now this way, now that; an edge of the scene differs one way all the way down.
+        sides = score.sides[np.arange(count), xs]
+        edged = max(float((sides > _EDGE).mean()), float((sides < -_EDGE).mean()))
+        uneven = float((np.abs(sides) > _EDGE).mean())
+        left[max(0, at - 2) : at + 3] = -np.inf
+        if share >= _SHARE and edged <= _EDGED and all(np.abs(line.xs - xs).mean() > room for line in found):
+            found.append(Line(_sharpened(score.out if bright else -score.out, xs), float(along.mean()), share, uneven))
+            if len(found) == _MOST:
+                break
+    return found
+
+
+def _sharpened(signed: Array, xs: Array) -> Array:
+    """The way to parts of a pixel, by the middle of what stands out about it, and smooth down the picture.
+
+    Parameters
+    ----------
+    signed : ndarray, float64, (bands, width)
+        Scores without a bound: what is far above the bound has no top to be found otherwise.
+    xs : ndarray, int64, (bands,)
+    """
+    count, width = signed.shape
+    places, weights = np.zeros(count), np.zeros(count)
+    for band, x in enumerate(xs):
+        around = np.arange(max(0, x - 3), min(width, x + 4))
+        top = int(around[np.argmax(signed[band, around])])
+        near = np.arange(max(0, top - 3), min(width, top + 4))
+        mass = np.maximum(signed[band, near], 0)
+        weights[band] = min(mass.sum(), 40.0) + 1e-3
+        places[band] = (mass * near).sum() / mass.sum() if mass.sum() > 0 else x
+    # One band that was led astray, by a fence post say, is drawn to those about it.
+    usual = median_filter(places, 5, mode="nearest")
+    weights[np.abs(places - usual) > 1.5] = 1e-3
+    return smoothed(places, weights)
+
+
+def smoothed(places: Array, weights: Array) -> Array:
+    """Places down the picture drawn to a smooth curve, by how much each band tells."""
+    sigma = 1.5
+    return gaussian_filter1d(places * weights, sigma, mode="nearest") / gaussian_filter1d(weights, sigma, mode="nearest")
+
+
+class Follower:
+    """Follows lines of one sign from frame to frame."""
+
+    def __init__(self, bright: bool) -> None:
+        self._bright = bright
+        self._open: list[_Open] = []
+        self._closed: list[_Open] = []
+
+    def add(self, place: int, found: Sequence[Line]) -> None:
+        """The lines of the next frame."""
+        free = list(found)
+        for thread in sorted(self._open, key=lambda t: -len(t.frames)):
+            near = [(float(np.abs(line.xs - thread.xs[-1]).mean()), n) for n, line in enumerate(free)]
+            near = [one for one in near if one[0] <= _WANDER]
+            if near:
+                thread.take(place, free.pop(min(near)[1]))
+        for thread in [t for t in self._open if place - t.frames[-1] > _LOST]:
+            self._open.remove(thread)
+            self._closed.append(thread)
+        for line in free:
+            self._open.append(_Open(place, line))
+
+    def threads(self, moves: Sequence[Plane], width: int) -> list[Thread]:
+        """What lasted; `moves` are the ways of the scene across between frames, on small pictures."""
+        found = []
+        for thread in _joined([*self._closed, *self._open]):
+            life = thread.frames[-1] - thread.frames[0] + 1
+            if len(thread.frames) < max(_LASTS, _SEEN * life) or np.mean(thread.scores) < _MEAN:
+                continue
+            xs = np.stack(thread.xs)
+            travel = _travel(thread.frames, xs, moves, width)
+            found.append(
+                Thread(
+                    thread.frames,
+                    xs,
+                    self._bright,
+                    float(np.mean(thread.scores)),
+                    float(np.mean(thread.shares)),
+                    float(np.mean(thread.edged)),
+                    travel,
+                )
+            )
+        return found
+
+
+def _joined(threads: list[_Open]) -> list[_Open]:
+    """Threads that go on where others were lost, as one."""
+    left = sorted(threads, key=lambda t: t.frames[0])
+    joined: list[_Open] = []
+    for thread in left:
+        before = [t for t in joined if 0 < thread.frames[0] - t.frames[-1] <= _GAP and _apart(t.xs[-1], thread.xs[0]) <= 1.5 * _WANDER]
+        if before:
+            nearest = min(before, key=lambda t: _apart(t.xs[-1], thread.xs[0]))
+            for name in ("frames", "xs", "scores", "shares", "edged"):
+                getattr(nearest, name).extend(getattr(thread, name))
+        else:
+            joined.append(thread)
+    return joined
+
+
+def _apart(one: Array, other: Array) -> float:
+    return float(np.abs(one - other).mean())
+
+
+class _Open:
+    def __init__(self, place: int, line: Line) -> None:
+        self.frames, self.xs, self.scores, self.shares, self.edged = [place], [line.xs], [line.score], [line.share], [line.edged]
+
+    def take(self, place: int, line: Line) -> None:
+        self.frames.append(place)
+        self.xs.append(line.xs)
+        self.scores.append(line.score)
+        self.shares.append(line.share)
+        self.edged.append(line.edged)
+
+
+def ready(light: Plane, noise: float) -> Gray:
+    """A picture made ready to tell how the scene goes across: small."""
+    scale = max(1.0, light.shape[1] / _SMALL)
+    size = (round(light.shape[1] / scale), max(8, round(light.shape[0] / scale)))
+    return look(cv2.resize(light, size, interpolation=cv2.INTER_AREA), noise / scale).gray
+
+
+def moved(one: Gray, other: Gray, width: int) -> Plane:
+    """How the scene goes across from a frame to the next, on the small pictures, in pixels of full ones so wide: (height, width)."""
+    return flow(one, other)[..., 0] * np.float32(width / one.shape[1])
+
+
+def _travel(frames: list[int], xs: Array, moves: Sequence[Plane], width: int) -> float:
+    """How far the scene beside a line has moved from it, over its life, in pixels: the middle of its bands."""
+    ranges = []
+    for band in range(0, xs.shape[1], 3):
+        away, told = 0.0, [0.0]
+        for k in range(1, len(frames)):
+            for n in range(frames[k - 1], frames[k]):
+                motion = moves[n]
+                row = min(motion.shape[0] - 1, int((band + 0.5) / xs.shape[1] * motion.shape[0]))
+                at = xs[k, band] / width * motion.shape[1]
+                near = np.concatenate([motion[row, max(0, int(at) - 14) : max(0, int(at) - 4)], motion[row, int(at) + 5 : int(at) + 15]])
+                away += float(np.median(near)) if len(near) else 0.0
+            away -= float(xs[k, band] - xs[k - 1, band])
+            told.append(away)
+        ranges.append(np.ptp(told))
+    return float(np.median(ranges))
+
+
+# -- what a scratch does to the picture ------------------------------------------------------------------------
+
+# Half width of the window a row is looked at in, in standard deviations of the profile, and the part of it that is the line.
+_WINDOW, _CORE = 6.0, 2.6
+_NEAR = 5.0
+_WIDTHS = (0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 1.15, 1.3, 1.5, 1.8, 2.1, 2.5, 3.0, 3.6, 4.3)
+
+
+@dataclass(frozen=True)
+class Profile:
+    """What a scratch does to one component: ``D = S (1 - cover g) + level g`` with a Gaussian `g` across.
+
+    Attributes
+    ----------
+    width : float
+        Standard deviation, in samples.
+    cover : float
+        Share of the picture that is lost in its middle.
+    level : float
+        What it lays there, in codes.
+    doubt : float
+        How far what is seen differs from that, of what is seen; small for what was laid over the picture.
+    there : float
+        Share of its rows that show it.
+    """
+
+    width: float
+    cover: float
+    level: float
+    doubt: float = 0.0
+    there: float = 1.0
+
+    @property
+    def laid_over(self) -> bool:
+        """Whether it behaves like something laid over the picture, rather than a part of it."""
+        return self.doubt < _DOUBT and self.there > _THERE
+
+
+def rows_of(xs: Array, height: int) -> Array:
+    """Where a line crosses each row, from where it crosses the middle of each band."""
+    middles = [(a + b - 1) / 2 for a, b in band_edges(height)]
+    return np.interp(np.arange(height), middles, xs)
+
+
+def windows(plane: Plane, at: Array, half: int) -> tuple[Array, Array, NDArray[np.bool_]]:
+    """Samples about a line, row by row: values, how far each lies from it, and which lie on the picture: (height, 2 half + 1)."""
+    columns = np.rint(at).astype(int)[:, None] + np.arange(-half, half + 1)[None]
+    inside = (columns >= 0) & (columns < plane.shape[1])
+    values = np.take_along_axis(plane, np.clip(columns, 0, plane.shape[1] - 1), 1).astype(np.float64)
+    return values, columns - at[:, None], inside
+
+
+def _half(width: float) -> int:
+    """Half width of the window for a line so wide."""
+    return int(np.ceil(_WINDOW * width)) + 2
+
+
+def across(values: Array, away: Array, inside: NDArray[np.bool_], width: float) -> tuple[Array, Array, Array]:
+    """In each row, the height of a Gaussian line over a cubic background, the background at the line, and what is left.
+
+    Parameters
+    ----------
+    values, away : ndarray, float64, (rows, columns)
+        Samples, and how far each lies from the line.
+    inside : ndarray, bool
+    width : float
+        Standard deviation of the line.
+
+    Returns
+    -------
+    height, background, left : ndarray, float64, (rows,)
+        The last as a mean square.
+    """
+    u = away / (_WINDOW * width)
+    basis = np.stack([np.exp(-0.5 * (away / width) ** 2), np.ones_like(u), u, u * u, u**3], -1)
+    weight = inside.astype(np.float64)
+    found = _solved(basis, values, weight)
+    # Told on the line itself, so that lines of other widths can be held against one another.
+    core = weight * (np.abs(away) <= _NEAR)
+    left = (((values - (basis @ found[..., None])[..., 0]) ** 2) * core).sum(1) / np.maximum(core.sum(1), 1)
+    return found[:, 0], found[:, 1], left
+
+
+def _solved(basis: Array, values: Array, weight: Array) -> Array:
+    """Weighted least squares, row by row: (rows, functions)."""
+    weighed = (basis * weight[..., None]).transpose(0, 2, 1)
+    normal = weighed @ basis + 1e-3 * np.eye(basis.shape[-1])
+    return np.asarray(np.linalg.solve(normal, weighed @ values[..., None])[..., 0])
+
+
+def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = None) -> Profile | None:
+    """Measure the profile of a scratch on one component over some frames.
+
+    Parameters
+    ----------
+    samples : sequence of (ndarray, float32, (height, width); ndarray, float64, (height,))
+        A component in codes, and where the line crosses each of its rows.
+    width : float
+        Its standard deviation, where that is known.
+
+    Returns
+    -------
+    Profile or None
+        Nothing where no rows are left to measure.
+    """
+    if width is None:
+        width = min(_WIDTHS, key=lambda tried: _left_by(samples[:6], tried))
+    heights, grounds = [], []
+    for plane, at in samples:
+        height, ground, _ = across(*windows(plane, at, _half(width)), width)
+        heights.append(height)
+        grounds.append(ground)
+    if not heights:
+        return None
+    tall, ground = np.concatenate(heights), np.concatenate(grounds)
+    # Gaps of a broken line say nothing of it: rows that show a good part of what it usually is are gone by.
+    strong = np.sign(np.median(tall)) * tall > 0.4 * float(np.percentile(np.abs(tall), 70))
+    slope = level = 0.0
+    for _ in range(3):
+        if strong.sum() < 20:
+            return None
+        slope, level = _line_through(ground[strong], tall[strong])
+        usual = level + slope * ground
+        strong = np.where(np.abs(usual) > 3, tall * usual > 0.5 * usual * usual, np.abs(tall) < 8)
+    if strong.sum() < 20:
+        return None
+    tall, ground = tall[strong], ground[strong]
+    seen = float(np.median(np.abs(tall)))
+    doubt = float(np.median(np.abs(tall - level - slope * ground))) / max(seen, 0.3)
+    return Profile(width, -slope, float(level), doubt, float(strong.mean()))
+
+
+def _line_through(ground: Array, tall: Array) -> tuple[float, float]:
+    """Height against background, robustly: what covers is the lower the nearer the picture is to its own level."""
+    weight = np.ones_like(tall)
+    slope = level = 0.0
+    for _ in range(8):
+        mx, my = np.average(ground, weights=weight), np.average(tall, weights=weight)
+        spread = np.average((ground - mx) ** 2, weights=weight)
+        # Where the background does not live, nothing is told of the cover: it is drawn to none.
+        slope = float(np.clip(np.average((ground - mx) * (tall - my), weights=weight) / (spread + 4.0), -0.98, 0.0))
+        level = float(my - slope * mx)
+        rest = tall - level - slope * ground
+        size = 1.4826 * float(np.median(np.abs(rest))) + 0.3
+        weight = 1 / (1 + (rest / (2 * size)) ** 2)
+    return slope, level
+
+
+# Frames for which a line has to last, in a shot that lasts for twice as many.
+_LASTS = 12
+
+
+def sureness(thread: Thread, profile: Profile, frames: int) -> float:
+    """How sure a line is a scratch, 0 to 1; below a half where it does not last, or might be a part of the scene.
+
+    Parameters
+    ----------
+    thread : Thread
+    profile : Profile
+    frames : int
+        Of the shot.
+    """
+    if not profile.laid_over or thread.edged > _EDGES:
+        return 0.0
+    told = profile.doubt < _DOUBT_STILL and thread.edged <= _EDGES_STILL and profile.cover < HIDES
+    if (not thread.proven and not told) or len(thread.frames) < min(_LASTS, frames // 2):
+        return 0.4
+    return min(1.0, 0.5 + 0.5 * (1 - profile.doubt / _DOUBT) * min(1.0, thread.share))
+
+
+def _left_by(samples: Sequence[tuple[Plane, Array]], width: float) -> float:
+    return float(np.mean([np.median(across(*windows(plane, at, _half(width)), width)[2]) for plane, at in samples]))
+
+
+def measured(samples: Sequence[tuple[Plane, Scores, Array]], bright: bool) -> Profile | None:
+    """The profile of a scratch on luma, its place told anew by what is learned of it.
+
+    Parameters
+    ----------
+    samples : sequence of (ndarray, Scores, ndarray)
+        Luma of some frames, and where the line crosses their bands.
+    bright : bool
+    """
+    profile = profile_of([(light, rows_of(xs, light.shape[0])) for light, _, xs in samples])
+    for _ in range(2):
+        if profile is None:
+            return None
+        ways = [placed(light, score, xs, bright, profile) for light, score, xs in samples]
+        profile = profile_of([(light, rows_of(xs, light.shape[0])) for (light, _, _), xs in zip(samples, ways, strict=True)])
+    return profile
+
+
+@dataclass(frozen=True)
+class Undone:
+    """Samples about a line, row by row, with it undone.
+
+    Attributes
+    ----------
+    columns : ndarray, int64, (height, n)
+        Which they are.
+    values : ndarray, float64, (height, n)
+        In codes.
+    kept : ndarray, float64, (height, n)
+        Share of the picture that was left in each, 0 to 1.
+    changed : ndarray, bool, (height, n)
+        Those that are to be rewritten.
+    """
+
+    columns: Array
+    values: Array
+    kept: Array
+    changed: NDArray[np.bool_]
+
+
+def lifted(plane: Plane, at: Array, profile: Profile, there: Array) -> Undone:
+    """Undo a line.
+
+    Parameters
+    ----------
+    plane : ndarray, float32, (height, width)
+        A component, in codes.
+    at : ndarray, float64, (height,)
+        Where the line crosses each row.
+    profile : Profile
+    there : ndarray, float64, (height,)
+        How far the line is there in each row: 1 as measured, 0 where it is broken.
+    """
+    half = int(np.ceil(_CORE * profile.width)) + 1
+    values, away, inside = windows(plane, at, half)
+    shape = np.exp(-0.5 * (away / profile.width) ** 2) * there[:, None]
+    kept = 1 - np.clip(profile.cover * shape, 0, 0.95)
+    made = (values - profile.level * shape) / kept
+    columns = np.rint(at).astype(int)[:, None] + np.arange(-half, half + 1)[None]
+    changed = inside & (np.abs(away) <= _CORE * profile.width + 0.5) & (np.abs(made - values) >= 0.5)
+    return Undone(columns, made, kept, changed)
+
+
+def presence(plane: Plane, at: Array, profile: Profile) -> Array:
+    """How far a line is there in each row, from what is seen of it: smooth down the picture, 0 to 1.5."""
+    height, ground, left = across(*windows(plane, at, _half(profile.width)), profile.width)
+    usual = profile.level - profile.cover * ground
+    # Rows tell by how strong the line would be there against what is not explained.
+    weight = usual * usual / (left + 0.5)
+    sigma = max(2.0, plane.shape[0] / 120)
+    told = gaussian_filter1d(height * usual / (left + 0.5), sigma, mode="nearest")
+    power = gaussian_filter1d(weight, sigma, mode="nearest") + 0.15
+    found = np.clip(told / power, 0, 1.3)
+    # A little of a line is none; most of it is all of it.
+    return np.asarray(np.where(found < 0.45, 0.0, np.where(found > 0.75, np.clip(found, 0.95, 1.05), found)))
+
+
+def placed(light: Plane, score: Scores, expected: Array, bright: bool, profile: Profile) -> Array:
+    """Where a scratch crosses the bands of a frame, told from where it is expected within a few pixels: (bands,).
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+        Luma, in codes.
+    score : Scores
+        Of it.
+    expected : ndarray, float64, (bands,)
+    bright : bool
+    profile : Profile
+        Of its luma.
+    """
+    signed = score.out if bright else -score.out
+    count, width = signed.shape
+    rows = np.arange(count)
+
+    def told(by: int) -> float:
+        columns = np.rint(expected).astype(int) + by
+        inside = (columns >= 0) & (columns < width)
+        return float(np.clip(signed[rows, np.clip(columns, 0, width - 1)], -2, _BOUND)[inside].sum())
+
+    by = max(range(-_WANDER, _WANDER + 1), key=lambda k: told(k) - 0.1 * abs(k))
+    xs = _sharpened(signed, np.clip(np.rint(expected).astype(int) + by, 0, width - 1))
+    # A band that shows nothing of the line follows the others.
+    away = xs - expected - by
+    xs = np.where(np.abs(away - np.median(away)) > 2.5, expected + by + np.median(away), xs)
+    for _ in range(3):
+        xs = xs + _off(light, xs, profile)
+    return xs
+
+
+def _off(light: Plane, xs: Array, profile: Profile) -> Array:
+    """By how much a line lies beside where it is taken to be, band by band: the part of its slope that is in the picture."""
+    at = rows_of(xs, light.shape[0])
+    values, away, inside = windows(light, at, _half(profile.width))
+    g = np.exp(-0.5 * (away / profile.width) ** 2)
+    u = away / (_WINDOW * profile.width)
+    basis = np.stack([g, g * away / profile.width**2, np.ones_like(u), u, u * u, u**3], -1)
+    weight = inside.astype(np.float64)
+    found = _solved(basis, values, weight)
+    height, slope = found[:, 0], found[:, 1]
+    usual = profile.level - profile.cover * found[:, 2]
+    # Rows where the line is as it should be tell most.
+    trust = np.clip(1 - np.abs(height / np.where(np.abs(usual) < 1, 1, usual) - 1), 0, 1) * usual * usual
+    shifts, powers = np.zeros(len(xs)), np.zeros(len(xs))
+    for band, (a, b) in enumerate(band_edges(light.shape[0])):
+        shifts[band] = float((trust[a:b] * np.clip(slope[a:b] / np.where(np.abs(height[a:b]) < 1, 1, height[a:b]), -1.5, 1.5)).sum())
+        powers[band] = float(trust[a:b].sum()) + 1e-3
+    step = gaussian_filter1d(shifts, 0.8, mode="nearest") / gaussian_filter1d(powers, 0.8, mode="nearest")
+    return np.clip(step, -1, 1)
+
+
+def through(xs: Array, height: int) -> tuple[float, float]:
+    """Where the straight line nearest a way down the bands crosses the first and the last row."""
+    middles = [(a + b - 1) / 2 for a, b in band_edges(height)]
+    slope, start = np.polyfit(middles, xs, 1)
+    return float(start), float(start + slope * (height - 1))
+
+
+def straight(top: float, bottom: float, height: int) -> Array:
+    """Where a straight line crosses the middle of each band."""
+    middles = np.array([(a + b - 1) / 2 for a, b in band_edges(height)])
+    return top + (bottom - top) * middles / max(1, height - 1)

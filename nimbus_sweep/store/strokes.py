@@ -1,0 +1,104 @@
+"""Brush strokes as they are kept: a chain of changes, of which a treatment holds the last."""
+
+from __future__ import annotations
+
+import threading
+import uuid
+from collections import OrderedDict
+from typing import Any
+
+from ..core.errors import SweepError
+from ..core.steps import STEPS
+from ..core.steps.retouch import Touch
+from ..core.treatment import Recipe, Step
+from .models import Reel, Stroke
+
+# Strokes in order, each under the name it is taken off by.
+Named = dict[str, Touch]
+# Books kept at hand.
+_MOST = 8
+_held: OrderedDict[str, Named] = OrderedDict()
+_lock = threading.Lock()
+
+
+def book(number: int) -> Named:
+    """The strokes of a book.
+
+    Raises
+    ------
+    SweepError
+        If there is no such book.
+    """
+    changes: list[Stroke] = []
+    base: Named = {}
+    at = number
+    while at:
+        node = Stroke.get_or_none(Stroke.id == at)
+        if node is None:
+            raise SweepError("The brush strokes of this treatment are gone. Take the step off and put it on anew.")
+        with _lock:
+            known = _held.get(node.mark)
+        # Most often all but the last change is at hand.
+        if known is not None:
+            base = known
+            break
+        changes.append(node)
+        at = node.before
+    if not changes:
+        return base
+    strokes = dict(base)
+    for node in reversed(changes):
+        strokes |= {f"{node.id}.{n}": Touch.model_validate(touch) for n, touch in enumerate(node.added)}
+        for name in node.gone:
+            strokes.pop(name, None)
+    with _lock:
+        _held[changes[0].mark] = strokes
+        while len(_held) > _MOST:
+            _held.popitem(last=False)
+    return strokes
+
+
+def put_on(reel: Reel, number: int, added: list[Touch]) -> int:
+    """The number of the book with some more strokes."""
+    return _changed(reel, number, added=[t.model_dump(mode="json") for t in added])
+
+
+def taken_off(reel: Reel, number: int, gone: list[str]) -> int:
+    """The number of the book without some of its strokes."""
+    return _changed(reel, number, gone=gone)
+
+
+def _changed(reel: Reel, number: int, **change: Any) -> int:
+    return int(Stroke.create(reel=reel, before=number, mark=uuid.uuid4().hex, **change).id)
+
+
+def unfolded(recipe: Recipe) -> Recipe:
+    """The recipe with the strokes themselves in the place of their book."""
+    if not any(s.settings.get("book") for s in recipe.steps):
+        return recipe
+    return recipe.model_copy(update={"steps": tuple(_unfolded(s) for s in recipe.steps)})
+
+
+def _unfolded(step: Step) -> Step:
+    if not step.settings.get("book"):
+        return step
+    strokes = [*step.settings["strokes"], *book(step.settings["book"]).values()]
+    return step.model_copy(update={"settings": {"strokes": strokes, "book": 0}})
+
+
+def folded(reel: Reel, recipe: Recipe) -> Recipe:
+    """A recipe that was taken in, its strokes put into a book of the reel; a book it names is not of this place."""
+    steps = []
+    for step in recipe.steps:
+        if step.kind == "retouch":
+            strokes = [Touch.model_validate(t) for t in step.settings["strokes"]]
+            step = step.model_copy(update={"settings": {"strokes": [], "book": put_on(reel, 0, strokes) if strokes else 0}})
+        steps.append(step)
+    return recipe.model_copy(update={"steps": tuple(steps)})
+
+
+def elsewhere(recipe: Recipe, own: Recipe) -> Recipe:
+    """A recipe as it is put on another shot: the strokes are of its own frames, so that shot keeps those it has."""
+    order = list(STEPS)
+    kept = [s for s in recipe.steps if s.kind != "retouch"] + [s for s in own.steps if s.kind == "retouch"]
+    return recipe.model_copy(update={"steps": tuple(sorted(kept, key=lambda s: order.index(s.kind)))})

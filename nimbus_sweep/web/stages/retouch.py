@@ -1,0 +1,218 @@
+"""Retouching: brush strokes put on and taken off, what they take from, and the frames that are touched."""
+
+from __future__ import annotations
+
+from itertools import islice
+from typing import Any
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, jsonify, request
+from pydantic import ValidationError
+
+from ...core.frames import FrameSource
+from ...core.media.view import png
+from ...core.steps.retouch import RetouchPlan, Touch, repeated
+from ...core.treatment import Step, chain, told
+from ...core.wear.lending import Looks, cells_box, cells_of
+from ...store import edits, strokes
+from ...store.models import Reel
+from ..viewing import crop
+from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole
+
+pages = Blueprint("retouch", __name__)
+
+# Strokes that come together, and frames a stroke is repeated on at most.
+_MOST, _REPEATED = 400, 200
+# Largest side of a place that is shown, in pixels; the largest brush is no larger.
+_LONGEST = 2600
+
+
+def _step(reel: Reel, index: int) -> Step:
+    steps = shot_named(reel).recipe.steps
+    if index >= len(steps) or steps[index].kind != "retouch":
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    return steps[index]
+
+
+def _put(reel: Reel, index: int, book: int, said: str) -> None:
+    """Let the step hold another book."""
+    place = place_named(reel)
+    steps = list(shot_named(reel).recipe.steps)
+    steps[index] = steps[index].model_copy(update={"settings": {**steps[index].settings, "book": book}})
+    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    follow_up(reel)
+
+
+def _touch(reel: Reel, sent: Any) -> Touch:
+    """A stroke that was sent, in the first frame that shows its moment."""
+    try:
+        touch = Touch.model_validate(sent)
+    except ValidationError as error:
+        abort(400, f"That stroke cannot be: {told(error)}.")
+    shot = shot_named(reel)
+    if not shot.enter <= touch.frame < shot.leave:
+        abort(400, f"Frame {touch.frame} is not in this shot, or outside its in and out point.")
+    if touch.lends is not None and not shot.enter <= touch.lends < shot.leave:
+        abort(400, f"Frame {touch.lends} is not in this shot: a stroke takes from frames {shot.enter} to {shot.leave - 1} alone.")
+    if touch.mode != "original" and touch.lends is None and not touch.across and not touch.down:
+        abort(400, "Say where the brush takes from: Ctrl and click on the picture, or choose another frame.")
+    once = _once(reel, touch)
+    if once.lends == once.frame and touch.lends != touch.frame:
+        abort(400, f"Frame {touch.lends} repeats frame {touch.frame}: it shows nothing else. Take from one farther away.")
+    return once
+
+
+def _once(reel: Reel, touch: Touch) -> Touch:
+    """The stroke in, and from, the first frames that show their moments: a frame that repeats another is touched with it."""
+    moment = services().viewing.moment
+    return touch.model_copy(
+        update={"frame": moment(reel, touch.frame), "lends": None if touch.lends is None else moment(reel, touch.lends)}
+    )
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/strokes")
+def put_on(reel_id: int, index: int) -> Response:
+    """Put strokes on."""
+    reel = reel_or_404(reel_id)
+    step, sent = _step(reel, index), body().get("strokes")
+    if not isinstance(sent, list) or not 1 <= len(sent) <= _MOST:
+        abort(400, f"Between 1 and {_MOST} strokes come at once.")
+    touches = [_touch(reel, one) for one in sent]
+    layout = services().viewing.reader(reel).format
+    on = [t for t in touches if t.place(layout) is not None]
+    if not on:
+        return jsonify(said="The brush was off the picture; nothing was put on.", strokes=[])
+    book = strokes.put_on(reel, step.settings["book"], on)
+    frames = sorted({t.frame for t in on})
+    said = f"Stroke in frame {frames[0]}" if len(on) == 1 else f"{len(on)} strokes in frames {frames[0]} to {frames[-1]}"
+    _put(reel, index, book, said)
+    return jsonify(strokes=[f"{book}.{n}" for n in range(len(on))])
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/strokes/remove")
+def take_off(reel_id: int, index: int) -> Response:
+    """Take strokes off, whichever: those named, or all of a frame."""
+    reel = reel_or_404(reel_id)
+    step, sent = _step(reel, index), body()
+    there = strokes.book(step.settings["book"])
+    if "frame" in sent:
+        frame = services().viewing.moment(reel, whole(sent, "frame"))
+        gone = [name for name, touch in there.items() if touch.frame == frame]
+    else:
+        gone = [str(name) for name in sent.get("strokes", []) if str(name) in there]
+    if not gone:
+        abort(404, "That stroke is not there any more.")
+    said = f"{len(gone)} stroke{'' if len(gone) == 1 else 's'} taken off"
+    _put(reel, index, strokes.taken_off(reel, step.settings["book"], gone), said)
+    return jsonify(said=said)
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/strokes/repeat")
+def repeat(reel_id: int, index: int) -> Response:
+    """Put a stroke on the frames that follow as well, along the motion of what lies under it."""
+    reel, sent = reel_or_404(reel_id), body()
+    step, many = _step(reel, index), whole(sent, "frames")
+    touch = strokes.book(step.settings["book"]).get(str(sent.get("stroke", "")))
+    if touch is None:
+        abort(404, "That stroke is not there any more.")
+    if not 1 <= many <= _REPEATED:
+        abort(400, f"A stroke is repeated on 1 to {_REPEATED} frames.")
+    shot, viewing = shot_named(reel), services().viewing
+    reader, repeats = viewing.reader(reel), viewing.repeats(reel)
+    distinct = repeats.distinct[(repeats.distinct > touch.frame) & (repeats.distinct < shot.leave)]
+    numbers = [int(n) for n in distinct[:many]]
+    frames = (reader.frame(n) for n in numbers)
+    made = repeated(touch, (f for f in islice(frames, many) if not f.missing), reader.frame(touch.frame))
+    # What would take from outside the shot takes from the other side.
+    inside = [t if t.lends is None or shot.enter <= t.lends < shot.leave else _turned(t) for t in made]
+    kept = [t for t in inside if t.lends is None or shot.enter <= t.lends < shot.leave]
+    if not kept:
+        return jsonify(said="There is no frame behind this one that it could be repeated on.", strokes=[])
+    kept = [_once(reel, t) for t in kept]
+    book = strokes.put_on(reel, step.settings["book"], kept)
+    said = f"Repeated on {len(kept)} frame{'' if len(kept) == 1 else 's'}, {kept[0].frame} to {kept[-1].frame}"
+    _put(reel, index, book, said)
+    return jsonify(said=said, strokes=[f"{book}.{n}" for n in range(len(kept))])
+
+
+def _turned(touch: Touch) -> Touch:
+    assert touch.lends is not None
+    return touch.model_copy(update={"lends": max(0, 2 * touch.frame - touch.lends)})
+
+
+@pages.get("/reels/<int:reel_id>/steps/<int:index>/strokes/<int:frame>")
+def of_frame(reel_id: int, index: int, frame: int) -> Response:
+    """The strokes of a frame, and all frames of the shot that are touched."""
+    reel = reel_or_404(reel_id)
+    step, number = _step(reel, index), services().viewing.moment(reel, frame)
+    there = strokes.book(step.settings["book"])
+    own = [
+        {
+            "name": name,
+            "size": round(t.size),
+            "mode": t.mode,
+            "lends": t.lends,
+            "points": t.points if len(t.points) <= 400 else t.points[::4],
+        }
+        for name, t in there.items()
+        if t.frame == number
+    ]
+    return jsonify(frame=number, strokes=own, touched=sorted({t.frame for t in there.values()}), total=len(there))
+
+
+@pages.get("/reels/<int:reel_id>/steps/<int:index>/source/<int:frame>.png")
+def source(reel_id: int, index: int, frame: int) -> Response:
+    """What the brush would put down on a part of a frame; or how far that is from what is there, black where it is the same."""
+    reel = reel_or_404(reel_id)
+    _step(reel, index)
+    numbers = {name: request.args.get(name, usual, type=float) for name, usual in (("across", 0.0), ("down", 0.0), ("x", 0.0), ("y", 0.0))}
+    sent = {
+        "frame": frame,
+        "points": [(0, 0)],
+        "size": 10,
+        "mode": "original" if request.args.get("mode") == "original" else "copy",
+        "aligned": request.args.get("aligned", "1") != "0",
+        "across": numbers["across"],
+        "down": numbers["down"],
+        "lends": request.args.get("lends", type=int),
+    }
+    try:
+        touch = Touch.model_validate(sent)
+    except ValidationError as error:
+        abort(400, f"That source cannot be: {told(error)}.")
+    shot = shot_named(reel)
+    if touch.lends is not None and not shot.enter <= touch.lends < shot.leave:
+        abort(400, f"Frame {touch.lends} is not in this shot.")
+    over = _into(reel, index)
+    width, height = (min(_LONGEST, max(1, request.args.get(name, 64, type=int))) for name in ("w", "h"))
+    x, y = int(numbers["x"] or 0), int(numbers["y"] or 0)
+    number = services().viewing.moment(reel, frame)
+    one = over.frame(number)
+    box = cells_box(x - 8, y - 8, x + width + 8, y + height + 8, one.format)
+    plan = RetouchPlan(one.format, original=services().viewing.reader(reel))
+    made = plan.source_of(touch, one, over.frame, range(shot.enter, shot.leave), box, None, Looks())
+    if made is None:
+        abort(404, "That frame is not there.")
+    shown = one.copy()
+    for i, component in enumerate(one.format.components):
+        cells = cells_of(box, one.format, i)
+        zero = 128 if component.is_chroma else 0
+        target = shown.component(i)
+        values = (made[i].astype(np.float64) + zero) * component.code
+        target[cells.top : cells.top + cells.height, cells.left : cells.left + cells.width] = component.samples(values, target.dtype)
+    part = crop(shown, x, y, width, height)
+    if request.args.get("show") == "match":
+        gain = min(64.0, max(1.0, request.args.get("gain", 4.0, type=float)))
+        part = cv2.convertScaleAbs(cv2.absdiff(part, crop(one, x, y, width, height)), alpha=gain)
+    return Response(png(np.ascontiguousarray(part)), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
+
+
+def _into(reel: Reel, index: int) -> FrameSource:
+    """The reel with the steps before one put on: what that one takes from."""
+    viewing, shot = services().viewing, shot_named(reel)
+    reader = viewing.reader(reel)
+    at = sum(s.on for s in shot.recipe.steps[:index])
+    if not at:
+        return reader
+    return chain(reader, viewing.known(reel, shot, reader.format)[:at], shot.enter, shot.leave)

@@ -1,0 +1,280 @@
+"""Film wear: what was found in a frame and what becomes of it, and what is left alone."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, jsonify, render_template, request
+from pydantic import ValidationError
+
+from ...core.confined import Confined
+from ...core.grain import Grain
+from ...core.media.view import png
+from ...core.steps.cue_lift import CueLiftSettings, Nudge
+from ...core.steps.match_grain import GrainOf, measured
+from ...core.steps.patches import PatchPlan
+from ...core.steps.speck_sweep import LeftAlone, SpeckSweepSettings
+from ...core.treatment import Step, told
+from ...core.wear.lending import Lender, fill
+from ...core.wear.span import Span, frames_of
+from ...store import edits
+from ...store.models import Reel
+from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
+
+pages = Blueprint("wear", __name__)
+
+_NUMBERS = {"sure": float, "smallest": int, "largest": int}
+
+
+def _plan(reel: Reel, index: int, kind: str) -> PatchPlan | None:
+    """What a step of the shot named found; None while it is looked for."""
+    shot = shot_named(reel)
+    recipe = edits.settled(shot)
+    if index >= len(recipe.steps) or not recipe.steps[index].on or recipe.steps[index].kind != kind:
+        return None
+    at = sum(s.on for s in recipe.steps[:index])
+    known = services().viewing.learned_of(reel, shot, at)
+    inner = known.inner if isinstance(known, Confined) else known
+    return inner if isinstance(inner, PatchPlan) else None
+
+
+@pages.get("/reels/<int:reel_id>/specks/<int:frame>")
+def specks(reel_id: int, frame: int) -> Response:
+    """The specks of a frame, and what becomes of each by the settings sent along."""
+    reel = reel_or_404(reel_id)
+    index = request.args.get("step", 0, type=int)
+    recipe = shot_named(reel).recipe
+    if not 0 <= index < len(recipe.steps) or recipe.steps[index].kind != "speck-sweep":
+        abort(404)
+    plan = _plan(reel, index, "speck-sweep")
+    if plan is None:
+        return jsonify(ready=False, specks=[])
+    sent: dict[str, Any] = {name: kind(float(request.args[name])) for name, kind in _NUMBERS.items() if _is_number(request.args.get(name))}
+    if request.args.get("takes"):
+        sent["takes"] = request.args["takes"]
+    try:
+        settings = SpeckSweepSettings.model_validate({**recipe.steps[index].settings, **sent})
+    except ValidationError as error:
+        abort(400, f"That setting cannot be: {told(error)}.")
+    rows = plan.table.taken(plan.found_in(services().viewing.moment(reel, frame)))
+    return jsonify(
+        ready=True,
+        specks=[
+            {
+                "x": int(x),
+                "y": int(y),
+                "w": int(w),
+                "h": int(h),
+                "sure": round(float(sure), 3),
+                "bright": bool(contrast > 0),
+                "state": state,
+            }
+            for (x, y, w, h), sure, contrast, state in zip(rows.boxes, rows.sure, rows.contrast, settings.judged(rows), strict=True)
+        ],
+    )
+
+
+def _is_number(text: str | None) -> bool:
+    try:
+        return text is not None and abs(float(text)) < 1e9
+    except ValueError:
+        return False
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/leave")
+def leave(reel_id: int, index: int) -> Response:
+    """Leave a speck alone, or all of a range; or take that back."""
+    reel, sent = reel_or_404(reel_id), body()
+    place = place_named(reel)
+    steps = list(shot_named(reel).recipe.steps)
+    if index >= len(steps) or steps[index].kind != "speck-sweep":
+        abort(404)
+    settings = SpeckSweepSettings.model_validate(steps[index].settings)
+    said, left = _left(reel, settings, sent)
+    _set(reel, place, index, said, settings.model_dump(mode="json") | {"left": [rule.model_dump(mode="json") for rule in left]})
+    return jsonify(said=said)
+
+
+def _set(reel: Reel, place: int, index: int, said: str, settings: dict[str, Any]) -> None:
+    """Give a step of a shot other settings, as one change that can be taken back."""
+    steps = list(services().viewing.shots(reel)[place].recipe.steps)
+    try:
+        steps[index] = Step(**{**steps[index].model_dump(), "settings": settings})
+    except ValidationError as error:
+        abort(400, f"That cannot be: {told(error)}.")
+    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    follow_up(reel)
+
+
+def _left(reel: Reel, settings: SpeckSweepSettings, sent: dict[str, Any]) -> tuple[str, list[LeftAlone]]:
+    """What is said, and what is left alone from then on."""
+    left, what = list(settings.left), sent.get("what")
+    if what not in ("one", "back", "range", "drop"):
+        abort(400, "Say what is to be left alone: one, a range, or what is taken back.")
+    if what == "drop":
+        place = whole(sent, "rule")
+        if not 0 <= place < len(left):
+            abort(404, "There is no such rule any more.")
+        left.pop(place)
+        return "Taken back", left
+    if what == "range":
+        first, stop = whole(sent, "first"), whole(sent, "stop")
+        return f"Specks of frames {first} to {stop - 1} left alone", [*left, _rule(first, stop, None)]
+    frame = services().viewing.moment(reel, whole(sent, "frame"))
+    rule = _rule(frame, frame + 1, sent.get("box") or ())
+    if what == "one":
+        return f"Speck in frame {frame} left alone", [*left, rule]
+    assert rule.box is not None
+    x, y, width, height = rule.box
+    kept = [r for r in left if r.box is None or r.stop > r.first + 1 or not _holds(r, frame, x + width / 2, y + height / 2)]
+    if len(kept) == len(left):
+        abort(409, "This one is left alone with a whole range. Take the range back in the list, under Left alone.")
+    return f"Speck in frame {frame} swept after all", kept
+
+
+def _rule(first: int, stop: int, box: Any) -> LeftAlone:
+    try:
+        return LeftAlone.model_validate({"first": first, "stop": stop, "box": box})
+    except ValidationError as error:
+        abort(400, f"That cannot be: {told(error)}.")
+
+
+def _holds(rule: LeftAlone, frame: int, x: float, y: float) -> bool:
+    if not rule.first <= frame < rule.stop:
+        return False
+    if rule.box is None:
+        return True
+    left, top, width, height = rule.box
+    return left <= x < left + width and top <= y < top + height
+
+
+def _cue_lift(reel: Reel, index: int) -> CueLiftSettings:
+    """The settings of the step that lifts cue marks, of the shot named."""
+    steps = list(shot_named(reel).recipe.steps)
+    if index >= len(steps) or steps[index].kind != "cue-lift":
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    return CueLiftSettings.model_validate(steps[index].settings)
+
+
+# Times the difference is made plainer, and the longer side of its picture.
+_PLAINER, _LARGEST_MATCH = 6, 360
+
+
+@pages.get("/reels/<int:reel_id>/steps/<int:index>/match/<int:frame>")
+def match(reel_id: int, index: int, frame: int) -> Response:
+    """How the clean frames match a marked frame: what is left of the difference, as a picture, black where they do."""
+    reel = reel_or_404(reel_id)
+    settings = _cue_lift(reel, index)
+    plan = _plan(reel, index, "cue-lift")
+    if plan is None:
+        abort(425, "The repair is still being learned; it follows in a moment.")
+    number = services().viewing.moment(reel, frame)
+    rows = plan.found_in(number)
+    if not len(rows):
+        frames = sorted(set(plan.table.frames.tolist()))
+        where = f" They are in frames {', '.join(str(n) for n in frames[:16])}." if frames else ""
+        return jsonify(marked=False, said=f"No cue mark is lifted in this frame.{where}")
+    row = int(rows[0])
+    source = services().viewing.reader(reel)
+    left, top, width, height = (int(v) for v in plan.table.boxes[row])
+    mask = np.zeros((source.format.height, source.format.width), np.float32)
+    mask[max(0, top - 3) : top + height + 3, max(0, left - 3) : left + width + 3] = 1
+    nudge = next(((n.across, n.down) for n in settings.nudges if n.frame == number), (0.0, 0.0))
+    lenders = [Lender(source.frame(int(n)), nudge=nudge) for n in plan.table.lends[row] if n >= 0]
+    one = source.frame(number)
+    filled = fill(one, mask, lenders, 1.0)
+    if filled is None:
+        abort(404)
+    out = np.abs(filled.own[0] - filled.planes[0]) * _PLAINER
+    factor = max(1, _LARGEST_MATCH // max(out.shape))
+    shown = cv2.resize(np.clip(out, 0, 255).astype(np.uint8), None, fx=factor, fy=factor, interpolation=cv2.INTER_NEAREST)
+    picture = base64.b64encode(png(cv2.cvtColor(shown, cv2.COLOR_GRAY2BGR))).decode()
+    said = f"Frame {number}, from {' and '.join(str(lender.frame.number) for lender in lenders)}. Black around the mark: they match."
+    if nudge != (0.0, 0.0):
+        said += f" Nudged by {nudge[0]:+.2f} across, {nudge[1]:+.2f} down, px."
+    return jsonify(marked=True, said=said, picture=f"data:image/png;base64,{picture}")
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/nudge")
+def nudge(reel_id: int, index: int) -> Response:
+    """Move what lends in one frame by hand; null puts it back where it was found."""
+    reel, sent = reel_or_404(reel_id), body()
+    place = place_named(reel)
+    settings = _cue_lift(reel, index)
+    frame = services().viewing.moment(reel, whole(sent, "frame"))
+    old = next((n for n in settings.nudges if n.frame == frame), Nudge(frame=frame))
+    kept = [n for n in settings.nudges if n.frame != frame]
+    if sent.get("across") is None:
+        said = f"Frame {frame} as it was found"
+    else:
+        try:
+            new = Nudge(frame=frame, across=old.across + float(sent["across"]), down=old.down + float(sent["down"]))
+        except (ValidationError, TypeError, ValueError, KeyError):
+            abort(400, "That nudge cannot be: at most 200 pixels, across and down.")
+        kept.append(new)
+        said = f"Frame {frame} nudged to {new.across:+.2f} across, {new.down:+.2f} down"
+    _set(reel, place, index, said, settings.model_copy(update={"nudges": tuple(kept)}).model_dump(mode="json"))
+    return jsonify(said=said)
+
+
+# Frames that the grain of a place is measured in, and half the side of that place in pixels.
+_MEASURED, _ABOUT = 5, 64
+
+
+def _shot_grain(reel: Reel, place: int) -> tuple[Grain | None, ...]:
+    """The grain of a shot of a reel."""
+    viewing = services().viewing
+    shot = viewing.shots(reel)[place]
+    span = Span.of(viewing.reader(reel), *shot.span, usable=viewing.repeats(reel).distinct)
+    frames = frames_of(span)
+    if not frames:
+        raise SweepError("No frame of this shot can be read.")
+    return measured(frames)
+
+
+@pages.get("/reels/<int:reel_id>/grain")
+def grain(reel_id: int) -> str:
+    """The grain of the shot named, as a small chart."""
+    reel, place = reel_or_404(reel_id), place_named(reel_or_404(reel_id))
+    shot = shot_named(reel)
+    names = [c.name for c in services().viewing.reader(reel).format.components]
+    found = [GrainOf.of(n, g).model_dump() for n, g in zip(names, _shot_grain(reel, place), strict=True) if g is not None]
+    return render_template("sheets/grain.html", grains=found, looked=min(8, shot.stop - shot.first))
+
+
+@pages.post("/reels/<int:reel_id>/steps/<int:index>/grain")
+def take_grain(reel_id: int, index: int) -> Response:
+    """Take the grain of another shot, or of the place named in the frame named, for a step."""
+    reel, sent = reel_or_404(reel_id), body()
+    place = place_named(reel)
+    steps = list(shot_named(reel).recipe.steps)
+    if index >= len(steps) or steps[index].kind != "match-grain":
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    viewing = services().viewing
+    source = viewing.reader(reel)
+    if "of" in sent:
+        of = sent["of"]
+        if not str(of).isdigit() or not int(of) < len(viewing.shots(reel)):
+            abort(400, "Choose a shot of this reel.")
+        found, said = _shot_grain(reel, int(of)), f"shot {int(of) + 1}"
+    else:
+        x, y, frame = whole(sent, "x"), whole(sent, "y"), whole(sent, "frame")
+        shot = viewing.shots(reel)[place]
+        if not shot.first <= frame < shot.stop:
+            abort(400, f"Frame {frame} is not in this shot.")
+        begin = max(shot.first, min(frame - _MEASURED // 2, shot.stop - _MEASURED))
+        frames = [f for f in source.frames(begin, min(shot.stop, begin + _MEASURED)) if not f.missing]
+        where = np.zeros((source.format.height, source.format.width), np.float32)
+        where[max(0, y - _ABOUT) : y + _ABOUT, max(0, x - _ABOUT) : x + _ABOUT] = 1
+        if not frames or not where.any():
+            abort(400, f"x {x} y {y} is off the picture.")
+        found, said = measured(frames, [where] * len(frames)), f"the place at x {x} y {y}, frame {frame}"
+    names = [c.name for c in source.format.components]
+    like = [GrainOf.of(n, g).model_dump() for n, g in zip(names, found, strict=True) if g is not None]
+    if not any(max(g["sigma"]) > 0 for g in like):
+        raise SweepError("No grain can be told there: the place is too small or too busy. Choose a larger, flatter one.")
+    _set(reel, place, index, f"Grain of {said}", {**steps[index].settings, "like": like, "taken_from": said})
+    return jsonify(said=f"Given the grain of {said}")
