@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .frames import Frame, FrameSource, PictureFormat, Window
-from .regions import Mask, Region
+from .regions import Mask, Masked
 from .shots import Passing
 from .steps import Knowledge
 from .steps.ways import MarkWay
@@ -29,14 +29,14 @@ class Confined:
     ----------
     inner : Knowledge
     layout : PictureFormat
-    region, hold_out : Region or None
+    region, hold_out : Masked or None
         None is the whole picture, and nothing.
     """
 
     inner: Knowledge
     layout: PictureFormat
-    region: Region | None
-    hold_out: Region | None
+    region: Masked | None
+    hold_out: Masked | None
     _masks: Callable[[int, int], Mask] = field(init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
@@ -132,7 +132,9 @@ class ConfinedSource:
         joined = before.copy()
         for i, component in enumerate(before.format.components):
             mask = self._confined.mask(i, before.number)
-            one, other, target = before.component(i), after.component(i), joined.component(i)
+            left, top, wide, tall = cv2.boundingRect((mask > 0).astype(np.uint8))
+            part = np.s_[top : top + tall, left : left + wide]
+            mask, one, other, target = mask[part], before.component(i)[part], after.component(i)[part], joined.component(i)[part]
             rows, cols = np.nonzero((mask > 0) & (one != other))
             share = mask[rows, cols].astype(np.float64)
             blended = (1 - share) * one[rows, cols] + share * other[rows, cols]

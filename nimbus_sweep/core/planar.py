@@ -101,6 +101,11 @@ def moved(points: Points, matrix: Matrix) -> Points:
     return np.stack([across / depth, down / depth], -1)
 
 
+def undone(matrix: Matrix) -> Matrix:
+    """The transform that takes another one back."""
+    return np.asarray(np.linalg.inv(matrix), np.float64)
+
+
 def box_corners(mask: Plane) -> Points:
     """The corners of the least rectangle about a mask's half: (4, 2), clockwise from the left upper one, on pixel edges.
 
@@ -134,7 +139,6 @@ def from_corners(before: Points, after: Points, model: Model = "perspective") ->
     system = np.stack([np.concatenate(c) for c in columns], -1)
     wanted = after - centre - (before - centre if model == "translation" else 0)
     found = np.linalg.lstsq(system, np.concatenate([wanted[:, 0], wanted[:, 1]]), rcond=None)[0]
-    tx, ty = found[:2]
     if model == "translation":
         linear = np.eye(2)
     elif model == "similarity":
@@ -143,7 +147,7 @@ def from_corners(before: Points, after: Points, model: Model = "perspective") ->
         linear = np.array([[found[2], found[4]], [found[3], found[5]]])
     matrix = np.eye(3)
     matrix[:2, :2] = linear
-    matrix[:2, 2] = centre + [tx, ty] - linear @ centre
+    matrix[:2, 2] = centre + found[:2] - linear @ centre
     return matrix
 
 
@@ -408,7 +412,7 @@ class Follower:
         numbers: Sequence[int],
         matrix: Matrix | None = None,
         on_progress: Callable[[float], None] | None = None,
-        pins: Mapping[int, Matrix] | None = None,
+        corners: Points | None = None,
     ) -> Followed:
         """Follow the plane through frames.
 
@@ -420,10 +424,9 @@ class Follower:
             From the plane to the first frame; identity when None.
         on_progress : callable
             Told the share done, 0 to 1; may raise to stop.
-        pins : mapping
-            Frames in which the plane was put by hand, with its way there. What was followed before one is bent to meet it.
+        corners : ndarray, float64, (4, 2)
+            Of the plane's rectangle, by which it is judged; those of the region in the first frame when None.
         """
-        pins = pins or {}
         first = numbers[0]
         start = np.eye(3) if matrix is None else matrix
         light = self.lights(first)
@@ -431,7 +434,7 @@ class Follower:
             raise SweepError(f"Frame {first} has no picture; begin the track at another one.")
         self.noise = flattest(light, 9)
         self._drawn = self.region.mask(light.shape, first)
-        self._corners = box_corners(self._drawn)
+        self._corners = box_corners(self._drawn) if corners is None else corners
         references = [self._reference(first, light, start)]
         self._ensure_holds(references[0], light)
         way, before = start, start
@@ -441,31 +444,23 @@ class Follower:
         for at in range(1, len(numbers)):
             number = numbers[at]
             light = self.lights(number)
-            if number in pins:
-                way = pins[number]
-                self._bend(ways, held[-1], way, states)
-                if light is not None:
-                    references = [self._reference(number, light, way)]
-                    last = (references[0].crop, way)
-                laid, state, lost = _Laid(way, 1.0, self._sureness, 1.0, 1.0), State.HELD, 0
+            guess = way @ np.linalg.inv(before) @ way if lost == 0 else way
+            if not _sane(guess, self._corners):
+                guess = way
+            laid, state, crop = self._at(number, light, guess, last if lost == 0 else None, references, lost)
+            if state in (State.HELD, State.WEAK):
+                if lost:
+                    self._bridge(ways, held[-1], laid.way)
+                lost = 0
+                before, way = (way, laid.way) if held[-1] == at - 1 else (laid.way, laid.way)
+                if crop is not None:
+                    last = (crop, way)
+                self._renew(references, number, light, way, laid, state)
             else:
-                guess = way @ np.linalg.inv(before) @ way if lost == 0 else way
-                if not _sane(guess, self._corners):
-                    guess = way
-                laid, state, crop = self._at(number, light, guess, last if lost == 0 else None, references, lost)
-                if state in (State.HELD, State.WEAK):
-                    if lost:
-                        self._bridge(ways, held[-1], laid.way)
-                    lost = 0
-                    before, way = (way, laid.way) if held[-1] == at - 1 else (laid.way, laid.way)
-                    if crop is not None:
-                        last = (crop, way)
-                    self._renew(references, number, light, way, laid, state)
-                else:
-                    # What is not seen goes on as it went, ever more slowly.
-                    lost += 1
-                    drift = way @ np.linalg.inv(before)
-                    before, way = way, _partly(drift, 0.8, self._corners, way) if lost < 12 else way
+                # What is not seen goes on as it went, ever more slowly.
+                lost += 1
+                drift = way @ np.linalg.inv(before)
+                before, way = way, _partly(drift, 0.8, self._corners, way) if lost < 12 else way
             if state in (State.HELD, State.WEAK):
                 held.append(at)
             ways.append(way if state not in (State.HELD, State.WEAK) else laid.way)
@@ -513,7 +508,9 @@ class Follower:
         simpler = [m for m in PARAMETERS if PARAMETERS[m] < PARAMETERS[self.model]]
         for model in reversed(simpler):
             if self._loose_on_itself(_Reference(reference.crop, reference.matrix, reference.mask, self._corners, model)) <= _LOOSE:
-                raise SweepError(f"There is too little in this region to hold a {self.model} track; it would hold one of {model}. Choose that.")
+                raise SweepError(
+                    f"There is too little in this region to hold a {self.model} track; it would hold one of {model}. Choose that."
+                )
         raise SweepError(
             "There is nothing to hold on to in this region, nor around it: the picture is even there. Choose another part of the same plane."
         )
@@ -523,7 +520,7 @@ class Follower:
         if len(level.values) < 4 * level.count:
             return np.inf
         weighed = level.slopes * level.weight[:, None]
-        variance = np.linalg.pinv(level.slopes.T @ weighed + 1e-9 * np.eye(level.count)) * _USUAL**2 * _TOGETHER
+        variance = np.asarray(np.linalg.pinv(level.slopes.T @ weighed + 1e-9 * np.eye(level.count)), np.float64) * (_USUAL**2 * _TOGETHER)
         return _loosest(variance, reference.reach, level.count) / float(reference.norm[0, 0])
 
     def _at(
@@ -556,7 +553,9 @@ class Follower:
         for start, far in starts:
             for reference in nearest[:2]:
                 laid = reference.laid_on(crop, held, start @ np.linalg.inv(reference.matrix), far)
-                laid = _Laid(laid.way @ reference.matrix / (laid.way @ reference.matrix)[2, 2], laid.alike, laid.loose, laid.fits, laid.seen)
+                laid = _Laid(
+                    laid.way @ reference.matrix / (laid.way @ reference.matrix)[2, 2], laid.alike, laid.loose, laid.fits, laid.seen
+                )
                 if _sane(laid.way, self._corners) and laid.alike * laid.fits > best.alike * best.fits:
                     best = laid
                 if best.alike > WEAK and best.fits > 0.5:
@@ -671,19 +670,6 @@ class Follower:
         for k in range(last + 1, len(ways)):
             share = (k - last) / span
             ways[k] = from_corners(self._corners, one + share * (other - one), self.model)
-
-    def _bend(self, ways: list[Matrix], last: int, pin: Matrix, states: list[State]) -> None:
-        """Take up, little by little, what the plane as followed would miss a pin by."""
-        if len(ways) < 2:
-            return
-        # Where it would have been: one step on from the frame before.
-        guess = ways[-1] @ np.linalg.inv(ways[-2]) @ ways[-1]
-        if not _sane(guess, self._corners):
-            guess = ways[-1]
-        miss = moved(self._corners, pin) - moved(self._corners, guess)
-        for k in range(1, len(ways)):
-            share = k / len(ways)
-            ways[k] = from_corners(self._corners, moved(self._corners, ways[k]) + share * miss, self.model)
 
 
 def _placed(crop: _Crop, left: int, top: int, one: _Crop, other: _Crop) -> NDArray[np.uint8]:

@@ -30,6 +30,8 @@ _SHIFT = 4
 _ONE = 1 << _SHIFT
 # Times finer than the picture at which shapes are drawn.
 _FINER = 4
+# Corners that stand for an ellipse.
+_ROUND = 16
 # How far, as a share, two shapes of picture may differ and still be the same shape.
 _SAME_SHAPE = 0.01
 
@@ -54,6 +56,14 @@ class Ellipse(_Shape):
         c, s = np.cos(np.radians(self.turn)), np.sin(np.radians(self.turn))
         along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
         _fill(mask, _moved(np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1), move))
+
+    def through(self, move: Matrix) -> Outline:
+        """The shape as a transform lays it: an outline, for it need not be an ellipse any more."""
+        angles = np.linspace(0, 2 * np.pi, _ROUND, endpoint=False)
+        c, s = np.cos(np.radians(self.turn)), np.sin(np.radians(self.turn))
+        along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
+        points = _moved(np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1), move)
+        return Outline(corners=tuple(Corner(x=round(float(x), 4), y=round(float(y), 4), curved=True) for x, y in points))
 
     def blended(self, other: Ellipse, part: float) -> Ellipse:
         """The shape a share `part` of the way to `other`; it turns the shorter way."""
@@ -84,6 +94,15 @@ class Outline(_Shape):
     def paint(self, mask: Mask, move: Matrix) -> None:
         """Set `mask` to 1 inside."""
         _fill(mask, _moved(self.line(), move))
+
+    def through(self, move: Matrix) -> Outline:
+        """The shape as a transform lays it."""
+        points = _moved(np.array([[c.x, c.y] for c in self.corners]), move)
+        return Outline(
+            corners=tuple(
+                Corner(x=round(float(x), 4), y=round(float(y), 4), curved=c.curved) for (x, y), c in zip(points, self.corners, strict=True)
+            )
+        )
 
     def line(self, steps: int = 12) -> NDArray[np.float64]:
         """The points of the line: (n, 2). Curved sides are cubics through the corners (Catmull and Rom 1974)."""
@@ -135,20 +154,27 @@ class Stroke(_Shape):
     def paint(self, mask: Mask, move: Matrix) -> None:
         """Lay the paint on `mask`."""
         points = _moved(np.array(self.points), move)
+        size = self.size * _times(np.array(self.points).mean(0), move)
         paint = np.zeros(mask.shape, np.float32)
 
         def draw(ink: NDArray[np.uint8], fixed: NDArray[np.int32]) -> None:
-            radius = round(self.size / 2 * _FINER * _ONE)
+            radius = round(size / 2 * _FINER * _ONE)
             for a, b in pairwise(fixed.tolist()):
-                cv2.line(ink, a, b, 255, max(1, round(self.size * _FINER)), cv2.LINE_8, _SHIFT)
+                cv2.line(ink, a, b, 255, max(1, round(size * _FINER)), cv2.LINE_8, _SHIFT)
             for point in fixed.tolist():
                 cv2.circle(ink, point, radius, 255, -1, cv2.LINE_8, _SHIFT)
 
-        _draw(paint, points, self.size / 2 + 1, draw)
-        soft = (1 - self.hardness) * self.size / 4
+        _draw(paint, points, size / 2 + 1, draw)
+        soft = (1 - self.hardness) * size / 4
         if soft > 0.3:
             paint = cv2.GaussianBlur(paint, (0, 0), soft)
         np.maximum(mask, paint, out=mask)
+
+    def through(self, move: Matrix) -> Stroke:
+        """The paint as a transform lays it, as wide as it is at its middle."""
+        points = _moved(np.array(self.points), move)
+        size = min(2000.0, self.size * _times(np.array(self.points).mean(0), move))
+        return Stroke(points=tuple((round(float(x), 4), round(float(y), 4)) for x, y in points), size=size, hardness=self.hardness)
 
     def blended(self, other: Stroke, part: float) -> Stroke:
         """Paint does not change its form: the nearer of the two."""
@@ -197,6 +223,10 @@ class Picture(_Shape):
         if not np.allclose(scale @ move, np.eye(3)) or own.shape != mask.shape:
             own = cv2.warpPerspective(own, move @ scale, mask.shape[::-1], flags=cv2.INTER_LINEAR)
         np.maximum(mask, own, out=mask)
+
+    def through(self, move: Matrix) -> Picture:
+        """The mask as a transform lays it."""
+        return Picture.of(cv2.warpPerspective(self.mask(), move, (self.width, self.height), flags=cv2.INTER_LINEAR))
 
     def blended(self, other: Picture, part: float) -> Picture:
         """The nearer of the two."""
@@ -254,6 +284,11 @@ class Part(_Shape):
                 part = (frame - before.frame) / (behind.frame - before.frame)
                 return before.shape.blended(behind.shape, part)  # type: ignore[arg-type]
         return keys[-1].shape
+
+    def ridden(self, track: str, move: Callable[[int], Matrix]) -> Part:
+        """The part on another track, or on none: `move` takes its shape from where it was to where it is kept, for each key's frame."""
+        keys = tuple(Key(frame=k.frame, shape=k.shape.through(move(k.frame))) for k in self.keys)
+        return Part(keys=keys, takes=self.takes, track=track)
 
     def keyed(self, frame: int, shape: Shape) -> Part:
         """The part with its shape at a frame set."""
@@ -388,8 +423,8 @@ def box_region(x: float, y: float, width: float, height: float) -> Region:
 class Outside:
     """All that lies outside a region, and what is held out of it."""
 
-    region: Region
-    hold_out: Region | None = None
+    region: Masked
+    hold_out: Masked | None = None
 
     @property
     def parts(self) -> tuple[Part, ...]:
@@ -420,6 +455,12 @@ def contours(mask: Mask, simple: float = 0.4) -> list[NDArray[np.float64]]:
 def _moved(points: NDArray[np.float64], move: Matrix) -> NDArray[np.float64]:
     there = np.column_stack([points, np.ones(len(points))]) @ move.T
     return there[:, :2] / there[:, 2:]
+
+
+def _times(place: NDArray[np.float64], move: Matrix) -> float:
+    """How many times larger a transform makes what lies at a place."""
+    depth = float(move[2, 0] * place[0] + move[2, 1] * place[1] + move[2, 2])
+    return float(np.sqrt(abs(np.linalg.det(move) / depth**3)))
 
 
 def _fill(mask: Mask, line: NDArray[np.float64]) -> None:

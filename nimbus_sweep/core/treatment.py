@@ -11,7 +11,7 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError, model_validator
 
 from .confined import Confined
 from .errors import SweepError
@@ -21,6 +21,7 @@ from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
 from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
+from .tracks import Riding, Track
 from .volume import TimeVolume, build_volume
 from .wear.span import Span
 
@@ -45,6 +46,7 @@ class Step(BaseModel):
     settings: dict[str, Any] = Field(default_factory=dict)
     region: Region | None = None
     hold_out: Region | None = None
+    _tracks: tuple[Track, ...] = PrivateAttr(default=())
 
     @model_validator(mode="after")
     def _known(self) -> Step:
@@ -59,18 +61,49 @@ class Step(BaseModel):
         """The kind of step."""
         return STEPS[self.kind]
 
+    def with_tracks(self, tracks: tuple[Track, ...]) -> Step:
+        """The step with the tracks of its recipe, which its regions may ride on."""
+        step = self.model_copy()
+        step._tracks = tracks
+        return step
+
+    @property
+    def tracks(self) -> tuple[Track, ...]:
+        """The tracks its regions may ride on."""
+        return self._tracks
+
+    @property
+    def acts_in(self) -> Masked | None:
+        """Its region, riding."""
+        return None if self.region is None else Riding(self.region, self._tracks)
+
+    @property
+    def held_out(self) -> Masked | None:
+        """Its hold-out, riding."""
+        return None if self.hold_out is None else Riding(self.hold_out, self._tracks)
+
+    def rides_on(self, name: str) -> bool:
+        """Whether its regions, or what it puts on, ride on a track."""
+        parts = [p.track for r in (self.region, self.hold_out) if r is not None for p in r.parts]
+        return name in parts or self.settings.get("track") == name
+
+    @property
+    def ridden(self) -> list[Track]:
+        """The tracks it depends on."""
+        return [t for t in self._tracks if self.rides_on(t.name)]
+
     @property
     def unseen(self) -> Masked | None:
         """Where nothing is to be learned from."""
         if self.of.learns_within and self.region is not None and self.region.parts:
-            return Outside(self.region, self.hold_out)
-        return self.hold_out
+            return Outside(Riding(self.region, self._tracks), self.held_out)
+        return self.held_out
 
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
         known = self.of.choose(self.of.load(path), self.parsed())
-        region = Region() if self.region is None and self.of.needs_region else self.region
-        return known if region is None and self.hold_out is None else Confined(known, layout, region, self.hold_out)
+        region = Region() if self.region is None and self.of.needs_region else self.acts_in
+        return known if region is None and self.hold_out is None else Confined(known, layout, region, self.held_out)
 
     def settled(self, findings: list[Finding]) -> Step:
         """The step with what was left to the survey named."""
@@ -92,6 +125,33 @@ class Recipe(BaseModel):
     version: Literal[1] = 1
     name: str = Field(default="", max_length=200)
     steps: tuple[Step, ...] = ()
+    tracks: tuple[Track, ...] = Field(default=(), max_length=40)
+
+    @model_validator(mode="after")
+    def _names(self) -> Recipe:
+        names = [t.name for t in self.tracks]
+        if len(set(names)) < len(names):
+            raise ValueError("two tracks have the same name")
+        return self
+
+    def with_tracks(self, tracks: tuple[Track, ...]) -> Recipe:
+        """The recipe with other tracks."""
+        return self.model_copy(update={"tracks": tracks})
+
+    def renamed(self, old: str, new: str) -> Recipe:
+        """The recipe with a track under another name, and whatever rides on it along."""
+
+        def region(one: Region | None) -> Region | None:
+            if one is None:
+                return None
+            return one.model_copy(update={"parts": tuple(p.model_copy(update={"track": new}) if p.track == old else p for p in one.parts)})
+
+        def step(one: Step) -> Step:
+            settings = one.settings | ({"track": new} if one.settings.get("track") == old else {})
+            return one.model_copy(update={"region": region(one.region), "hold_out": region(one.hold_out), "settings": settings})
+
+        tracks = tuple(t.model_copy(update={"name": new if t.name == old else t.name, "hold_out": region(t.hold_out)}) for t in self.tracks)
+        return self.model_copy(update={"steps": tuple(step(s) for s in self.steps), "tracks": tracks})
 
     def settled(self, findings: Iterable[Finding]) -> Recipe:
         """The recipe with everything named that was left to the survey."""
@@ -101,7 +161,7 @@ class Recipe(BaseModel):
     @property
     def active(self) -> list[Step]:
         """The steps that are switched on, in order."""
-        return [step for step in self.steps if step.on]
+        return [step.with_tracks(self.tracks) for step in self.steps if step.on]
 
     @property
     def needs_survey(self) -> bool:
@@ -170,7 +230,11 @@ def _learned(step: Step, last: bool) -> dict[str, Any]:
 def _regions(step: Step, last: bool) -> list[Any]:
     """A step's regions as far as the analysis depends on them: where most steps act is no part of what they know."""
     used = [step.hold_out] if last and not step.of.learns_within else [step.region, step.hold_out]
-    return [r.model_dump(mode="json") if r is not None else None for r in used] if any(r is not None for r in used) else []
+    if not any(r is not None for r in used):
+        return []
+    named = {p.track for r in used if r is not None for p in r.parts}
+    ridden = [t.digest for t in step.ridden if t.name in named or t.name == step.settings.get("track")]
+    return [*(r.model_dump(mode="json") if r is not None else None for r in used), *ridden]
 
 
 class Analyses:

@@ -33,7 +33,7 @@ class Queue:
         """
         waiting = Task.select().where(Task.reel == reel, Task.kind == kind, Task.state.in_(["waiting", "running"])).order_by(Task.id.desc())
         # Shots are laid open, and trials made, each for itself; of everything else one at a time is enough.
-        busy = next((t for t in waiting if kind not in ("open", "trial") or t.settings == settings), None)
+        busy = next((t for t in waiting if kind not in ("open", "trial", "track") or t.settings == settings), None)
         if busy is not None and kind == "analysis" and busy.state == "running" and busy.settings != settings:
             self.cancel(busy)
         elif busy is not None:

@@ -33,6 +33,7 @@ from ..core.shots import Repeats
 from ..core.steady.record import LightRecord, described, record, recorded
 from ..core.survey import Finding, Surveyed, survey
 from ..core.survey.shared_marks import mean_light, shared
+from ..core.tracks import follow, track_named
 from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan
 from ..core.volume import TimeVolume, build_volume
@@ -356,7 +357,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
             told(begin, what=f"Looking along time, shot {place + 1}")
         volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
         share = told.part(begin + 0.4 * (end - begin), end)
-        held = {s.kind: s.hold_out for s in shot.recipe.steps if s.hold_out is not None}
+        held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
         light = open_light(data, reel, shot, source)
         whole, lit = volume.between(*shot.span), light.between(*shot.span)
         with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
@@ -440,6 +441,37 @@ def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str
     told(0, what="Learning the repair")
     _make_analyses(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
     return {}
+
+
+def _track(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+    """Follow a plane; what was changed by the user meanwhile stays, the path alone is put in."""
+    wanted, place = task.settings, task.settings["shot"]
+    told(0, what=f"Following {wanted['track']}")
+    shot = edits.shot_of(reel, place)
+    tracks = shot.recipe.tracks
+    track = track_named(tracks, wanted["track"])
+    at = min(max(wanted["frame"], shot.enter), shot.leave - 1)
+    if not track.path:
+        at = track.reference
+    elif track.first <= at < track.first + len(track.followed().numbers):  # type: ignore[union-attr]
+        track = track.settled_to(at)
+    else:
+        raise SweepError(f"Frame {at} was not followed yet. Go to a frame that was, and follow on from there.")
+    source, above = open_as_taken_in(reel), tracks[: tracks.index(track_named(tracks, track.name))]
+    ways = {"on": [range(at, shot.leave)], "back": [range(at, shot.enter - 1, -1)]}
+    goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
+    for n, numbers in enumerate(goes):
+        if len(numbers) > 1 or not track.path:
+            track = track.with_path(follow(source, track, at, numbers, above, told.part(n / len(goes), (n + 1) / len(goes))))
+
+    def with_path(now_: Shot) -> Shot:
+        track_named(now_.recipe.tracks, track.name)
+        put = {"first": track.first, "path": track.path, "nudges": track.nudges, "smooth": track.smooth}
+        fresh = tuple(t.model_copy(update=put) if t.name == track.name else t for t in now_.recipe.tracks)
+        return now_.with_(recipe=now_.recipe.model_copy(update={"tracks": fresh}))
+
+    edits.change_shot(reel, f"Followed {track.name}", place, with_path)
+    return {k: v for k, v in track.told().items() if k != "bad"}
 
 
 def shot_of_trial(reel: Reel, plan: Plan) -> int:
@@ -624,6 +656,7 @@ _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
     "open": _open,
     "survey": _survey,
     "analysis": _analysis,
+    "track": _track,
     "trial": _trial,
     "render": _render,
     "inspection": _inspection,

@@ -15,7 +15,7 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 from ...core.confined import Confined
 from ...core.cutting import Shot
 from ...core.motion import Along, Plane
-from ...core.regions import Region
+from ...core.regions import Masked
 from ...core.steady.forms import Forms, Steadied, forms
 from ...core.steady.mains import MAINS, sheet
 from ...core.steady.overview import Overview, marks, overview
@@ -31,7 +31,7 @@ from .common import place_named, reel_or_404, services, shot_named
 pages = Blueprint("light", __name__)
 
 # An analysis, and the region and what is held out of it as JSON, or nothing.
-_Learned = tuple[Path, str, str]
+_Learned = tuple[Path, Masked | None, Masked | None]
 # Size of the drawings in the sheet.
 _WIDE, _HIGH, _LOW = 276, 64, 54
 
@@ -111,16 +111,15 @@ def _forms(
     return forms(seen, frame - span[0], reach, grain, _along(path, modified, *span))
 
 
-def _divided(record: LightRecord, path: Path, region: str, hold_out: str) -> Callable[[Plane, int], Plane]:
+def _divided(record: LightRecord, path: Path, region: Masked | None, hold_out: Masked | None) -> Callable[[Plane, int], Plane]:
     """What a step makes of the light of a frame, kept to its region."""
     plan = _plan(path)
-    if not region and not hold_out:
+    if region is None and hold_out is None:
         return plan.on_light
-    kept, held = (Region.model_validate_json(text) if text else None for text in (region, hold_out))
     layout = record.format
 
     def divided(light: Plane, at: int) -> Plane:
-        mask = Confined(plan, layout, kept, held).mask(0, record.first + at)
+        mask = Confined(plan, layout, region, hold_out).mask(0, record.first + at)
         share = cv2.resize(mask, light.shape[::-1], interpolation=cv2.INTER_AREA)
         return light + share * (plan.on_light(light, at) - light)
 
@@ -171,20 +170,12 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     return Response(data.tobytes(), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
 
 
-def _as_text(region: Region | None) -> str:
-    return "" if region is None else region.model_dump_json()
-
-
 def _learned(reel: Reel, shot: Shot, before: int) -> tuple[_Learned, ...]:
     """The analyses of the light's steps that come before step number `before`, and their regions."""
     recipe = edits.settled(shot)
-    active = [s for s in recipe.steps[:before] if s.on]
+    active = [s.with_tracks(recipe.tracks) for s in recipe.steps[:before] if s.on]
     analyses = services().viewing.analyses(reel, shot)
-    found = [
-        (analyses.path(active[: n + 1]), _as_text(s.region), _as_text(s.hold_out))
-        for n, s in enumerate(active)
-        if s.of.learns_from == "light"
-    ]
+    found = [(analyses.path(active[: n + 1]), s.acts_in, s.held_out) for n, s in enumerate(active) if s.of.learns_from == "light"]
     if not all(path.exists() for path, *_ in found):
         raise NotReady("The light is still being measured; it follows in a moment.")
     return tuple(found)

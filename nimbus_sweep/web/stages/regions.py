@@ -5,21 +5,35 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import lru_cache
+from typing import Any
 
 import cv2
 import numpy as np
-from flask import Blueprint, Response, abort, jsonify, request
+from flask import Blueprint, Response, abort, g, jsonify, request
 from pydantic import TypeAdapter, ValidationError
 
+from ...core.cutting import Shot
 from ...core.errors import SweepError
-from ...core.regions import Key, Part, Region, Shape, contours, from_picture, to_picture
-from ...core.steps import STEPS
-from ...core.treatment import Step, told
+from ...core.planar import undone
+from ...core.regions import Key, Matrix, Part, Region, Shape, contours, from_picture, to_picture
+from ...core.tracks import Riding, Track, track_named
+from ...core.treatment import Recipe, Step, told
 from ...store import edits
 from ...store.models import Reel, Setting
 from .common import body, follow_up, place_named, reel_or_404, shot_named, whole
 
-pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/<any(region,hold_out):which>")
+pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/<any(steps,tracks):owner>/<int:index>/<any(region,hold_out):which>")
+
+
+@pages.url_value_preprocessor
+def _whose(_endpoint: str | None, values: dict[str, Any] | None) -> None:
+    g.owner = (values or {}).pop("owner", "steps")
+
+
+@pages.url_defaults
+def _of_steps(_endpoint: str, values: dict[str, Any]) -> None:
+    values.setdefault("owner", "steps")
+
 
 SHAPE: TypeAdapter[Shape] = TypeAdapter(Shape)
 CLIP = "region_clip"
@@ -36,15 +50,34 @@ def shape_named() -> Shape:
         abort(400, f"That shape cannot be: {told(error)}.")
 
 
-def _step(index: int) -> Step:
-    steps = shot_named(reel_or_404(int(request.view_args["reel_id"]))).recipe.steps  # type: ignore[index]
+def _recipe() -> Recipe:
+    return shot_named(reel_or_404(int(request.view_args["reel_id"]))).recipe  # type: ignore[index]
+
+
+def _step(index: int) -> Step | Track:
+    """The step, or the track, that the region is of."""
+    steps: tuple[Step | Track, ...] = _recipe().tracks if g.owner == "tracks" else _recipe().steps
     if index >= len(steps):
-        abort(404, "There is no such step any more. Look at the list in Treatment.")
+        abort(404, f"There is no such {g.owner.removesuffix('s')} any more. Look at the list in Treatment.")
     return steps[index]
 
 
 def _region(index: int, which: str) -> Region | None:
     return _step(index).hold_out if which == "hold_out" else _step(index).region
+
+
+def _riding(index: int, which: str, region: Region | None) -> Region | None:
+    """A region with what its parts ride on: a track's own rides on itself."""
+    if region is None or g.owner == "steps" or which == "hold_out":
+        return region
+    track = _step(index)
+    own = track.name if isinstance(track, Track) and track.path else ""
+    return region.model_copy(update={"parts": tuple(p.model_copy(update={"track": own}) for p in region.parts)})
+
+
+def _move(name: str, frame: int) -> Matrix:
+    """From where a part that rides on a track is kept to a frame."""
+    return track_named(_recipe().tracks, name).way(frame) if name else np.eye(3)
 
 
 def _part(region: Region | None, number: int) -> Part:
@@ -60,11 +93,15 @@ def _size(reel: Reel) -> tuple[int, int]:
 def _put(reel_id: int, index: int, which: str, what: str, region: Region | None) -> None:
     reel = reel_or_404(reel_id)
 
-    def changed(step: Step) -> Step:
-        return step.model_copy(update={which: region})
+    owner = g.owner
+    if owner == "tracks" and which == "region" and (region is None or not region.parts):
+        abort(409, "A track needs its plane. Change its shape, or remove the track.")
 
-    steps = [changed(s) if n == index else s for n, s in enumerate(shot_named(reel).recipe.steps)]
-    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    def changed(shot: Shot) -> Shot:
+        whole = tuple(s.model_copy(update={which: region}) if n == index else s for n, s in enumerate(getattr(shot.recipe, owner)))
+        return shot.with_(recipe=shot.recipe.model_copy(update={owner: whole}))
+
+    edits.change_shot(reel, what, place_named(reel), changed)
     follow_up(reel)
 
 
@@ -78,8 +115,8 @@ def _with_parts(reel_id: int, index: int, which: str, what: str, change: Callabl
 
 
 @lru_cache(maxsize=64)
-def _lines(region: Region, size: tuple[int, int], frame: int) -> list[list[list[float]]]:
-    return [line.tolist() for line in region.lines(size, frame)]
+def _lines(region: Riding, size: tuple[int, int], frame: int) -> list[list[list[float]]]:
+    return [line.tolist() for line in contours(region.mask(size, frame))]
 
 
 @pages.get("")
@@ -87,26 +124,29 @@ def seen(reel_id: int, index: int, which: str) -> Response:
     """A region in a frame: its edge, and its parts to take hold of."""
     reel = reel_or_404(reel_id)
     frame = request.args.get("frame", 0, type=int)
-    region = _region(index, which)
+    region = _riding(index, which, _region(index, which))
     if region is None:
         return jsonify(parts=[], lines=[], changes=False)
-    parts = [
-        {"takes": p.takes, "keys": [k.frame for k in p.keys], "shape": p.at(frame).model_dump(mode="json", exclude={"levels"})}
-        for p in region.parts
-    ]
-    return jsonify(parts=parts, lines=_lines(region, _size(reel), frame if region.changes else 0), changes=region.changes)
+    parts = []
+    for p in region.parts:
+        shape = p.at(frame)
+        if p.track and shape.kind != "picture":
+            shape = shape.through(_move(p.track, frame))
+        parts.append({"takes": p.takes, "keys": [k.frame for k in p.keys], "shape": shape.model_dump(mode="json", exclude={"levels"})})
+    lines = _lines(Riding(region, _recipe().tracks), _size(reel), frame if region.changes else 0)
+    return jsonify(parts=parts, lines=lines, changes=region.changes)
 
 
 @pages.get("/<any(row,column):kind>/<int:at>")
 def along_time(reel_id: int, index: int, which: str, kind: str, at: int) -> Response:
     """Where a row or a column crosses a region over the shot: lines of points, a place and a frame counted from the shot's first."""
     reel = reel_or_404(reel_id)
-    region, shot, size = _region(index, which), shot_named(reel), _size(reel)
+    region, shot, size = _riding(index, which, _region(index, which)), shot_named(reel), _size(reel)
     if region is None or at >= size[0 if kind == "row" else 1]:
         return jsonify(lines=[])
     count = shot.stop - shot.first
     numbers = np.unique(np.linspace(0, count - 1, min(count, _LOOKS)).round().astype(int)) if region.changes else np.array([0])
-    masks = [region.mask(size, shot.first + int(n)) for n in numbers]
+    masks = [Riding(region, shot.recipe.tracks).mask(size, shot.first + int(n)) for n in numbers]
     strips = np.stack([m[at] if kind == "row" else m[:, at] for m in masks])
     # Each line of the strip stands for a stretch of frames; its edges lie half way to the next.
     edges = np.concatenate([[0], (numbers[1:] + numbers[:-1]) / 2 + 0.5, [count]])
@@ -119,9 +159,39 @@ def add(reel_id: int, index: int, which: str) -> Response:
     """Add a shape."""
     sent, shape = body(), shape_named()
     frame = max(0, whole(sent, "frame")) if "frame" in sent else 0
-    part = Part(keys=(Key(frame=frame, shape=shape),), takes=bool(sent.get("takes")))
+    track = _track_of(index, which)
+    if track:
+        shape = shape.through(undone(_move(track, frame)))
+    own = "" if g.owner == "tracks" and which == "region" else track
+    part = Part(keys=(Key(frame=frame, shape=shape),), takes=bool(sent.get("takes")), track=own)
     region = _with_parts(reel_id, index, which, "Drew a shape" if not part.takes else "Took a shape away", lambda parts: parts.append(part))
     return jsonify(part=len(region.parts) - 1)
+
+
+def _track_of(index: int, which: str) -> str:
+    """The track that the region as a whole rides on."""
+    region = _riding(index, which, _region(index, which))
+    return region.parts[0].track if region is not None and region.parts else ""
+
+
+@pages.post("/ride")
+def ride(reel_id: int, index: int, which: str) -> Response:
+    """Let a region ride on a track, or fix it to the frame; what is shown at the play head stays where it is."""
+    sent = body()
+    name, frame = str(sent.get("track", "")), whole(sent, "frame")
+    region = _region(index, which)
+    if region is None or not region.parts:
+        abort(409, "Draw a shape first; then it can ride.")
+    to = undone(_move(name, frame))
+
+    def ridden(part: Part) -> Part:
+        # A part of several keys was drawn in each key's own frame.
+        at = (lambda n: n) if len(part.keys) > 1 else (lambda _: frame)
+        return part.ridden(name, lambda n: (undone(_move(name, at(n))) if len(part.keys) > 1 else to) @ _move(part.track, at(n)))
+
+    parts = tuple(ridden(p) for p in region.parts)
+    _put(reel_id, index, which, f"Rides on {name}" if name else "Fixed to the frame", region.model_copy(update={"parts": parts}))
+    return jsonify(said=f"It rides on {name} now." if name else "Fixed to the frame.")
 
 
 @pages.post("/parts/<int:number>")
@@ -129,6 +199,11 @@ def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
     """Give a part another shape; with several keys, in that frame."""
     frame, shape = whole(body(), "frame"), shape_named()
     part = _part(_region(index, which), number)
+    track = _track_of(index, which) if g.owner == "tracks" else part.track
+    if track:
+        shape = shape.through(undone(_move(track, frame)))
+        # An ellipse that rides has become an outline.
+        part = part.ridden(part.track, lambda _: np.eye(3))
     if shape.kind != part.keys[0].shape.kind:
         abort(409, "A shape stays of its kind. Draw a new one instead.")
 
@@ -177,7 +252,9 @@ def clear(reel_id: int, index: int, which: str) -> Response:
     _put(reel_id, index, which, "Region removed", None)
     if which == "hold_out":
         return jsonify(said="Nothing is held out")
-    return jsonify(said="It acts nowhere until it has a region" if STEPS[_step(index).kind].needs_region else "The whole picture again")
+    step = _step(index)
+    needs = isinstance(step, Step) and step.of.needs_region
+    return jsonify(said="It acts nowhere until it has a region" if needs else "The whole picture again")
 
 
 @pages.post("/copy")
@@ -244,7 +321,8 @@ def save(reel_id: int, index: int, which: str) -> Response:
     """The region in a frame as a mask picture: white, with the region for its transparency."""
     reel = reel_or_404(reel_id)
     frame = request.args.get("frame", 0, type=int)
-    mask = (_region(index, which) or Region()).mask(_size(reel), frame)
+    region = _riding(index, which, _region(index, which)) or Region()
+    mask = Riding(region, _recipe().tracks).mask(_size(reel), frame)
     _, data = cv2.imencode(".png", to_picture(mask))
     name = f"region-{frame:06d}.png"
     return Response(data.tobytes(), mimetype="image/png", headers={"Content-Disposition": f'attachment; filename="{name}"'})

@@ -62,6 +62,8 @@ def sheet(reel_id: int) -> str:
         clipped=clipped(),
         ways=WAYS,
         points=STARTING_POINTS.values(),
+        tracks=[(t, t.told()) for t in recipe.tracks],
+        tracking=latest(reel, "track"),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
     )
 
@@ -92,9 +94,10 @@ def _grains(layout: PictureFormat, grains: tuple[Grain | None, ...]) -> list[dic
     return [GrainOf.of(c.name, g).model_dump() for c, g in zip(layout.components, grains, strict=True) if g is not None]
 
 
-def _changed(reel_id: int, what: str, steps: list[Step]) -> Response:
+def _changed(reel_id: int, what: str, steps: list[Step], **more: Any) -> Response:
     reel = reel_or_404(reel_id)
-    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    changed = {"steps": tuple(steps), **more}
+    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update=changed)))
     follow_up(reel)
     return jsonify(said=what)
 
@@ -184,7 +187,7 @@ def put_on(reel_id: int) -> Response:
         recipe = strokes.folded(reel_or_404(reel_id), Recipe.model_validate(body()))
     except ValidationError as error:
         raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
-    return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps))
+    return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps), tracks=recipe.tracks)
 
 
 @pages.post("/reels/<int:reel_id>/recipe/everywhere")
