@@ -32,6 +32,7 @@ from .cues import marked, pair
 from .defects import ycbcr_to_rgb
 from .dirt import scattered, soiled
 from .flicker import bands, lit, whole
+from .glass import GLASS_FRAMES, PASSING, Glass, drawn_glass
 from .reels import RATE, SOUND_RATE, wind
 from .scratches import scratched, three
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
@@ -181,6 +182,24 @@ def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
     return {"frames": GULLS_FRAMES, "gulls": [asdict(g) for g in gulls], "figure": asdict(figure)}
 
 
+def _glass(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """The recorder behind its glass case: the reflection of a lamp glides over it, and someone passes in front."""
+    pictures = []
+    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
+        for n, planes in enumerate(pool.map(drawn_glass, range(GLASS_FRAMES), chunksize=6)):
+            on_progress((n + 1) / GLASS_FRAMES)
+            pictures.append(_halved(planes))
+    _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"})
+    frames = [Glass(n) for n in range(GLASS_FRAMES)]
+    return {
+        "frames": GLASS_FRAMES,
+        "way": [f.way.round(6).tolist() for f in frames],
+        "lamp": [list(f.lamp) for f in frames],
+        "light": [f.light for f in frames],
+        "passing": list(PASSING),
+    }
+
+
 EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [
     (Camera(180, 120, 1.0), 2.0, 3.0, 26),
     (Camera(1130, 170, 1.7), 0.0, 5.0, 24),
@@ -301,6 +320,7 @@ UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", "Reel 14, four shots of the au
 
 WORN = Carrier("reel-15-launch-day.mov", "Reel 15, launch day on worn film", WORN_FRAMES, _worn)
 GULLS = Carrier("reel-16-gulls.mp4", "Reel 16, clouds and gulls in time lapse", GULLS_FRAMES, _gulls)
+GLASS_CASE = Carrier("reel-17-glass-case.mp4", "Reel 17, barograph behind glass", GLASS_FRAMES, _glass)
 
 
 def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:

@@ -17,7 +17,7 @@ SCREEN = (778, 456, 972, 540)
 
 
 @lru_cache(maxsize=1)
-def _wall() -> Picture:
+def draw_wall() -> Picture:
     """The room at twice the world's size, colours of 0 to 255."""
     width, height = _WORLD
     grain = noise((height, width), 61, 6, 64, 0.12)
@@ -97,7 +97,7 @@ def _chart(picture: Picture, x: float, y: float) -> None:
         cv2.polylines(picture, [np.array(line, np.int32)], False, (110, 120, 140), 2, cv2.LINE_AA)
 
 
-def _walker(picture: Picture, camera: Camera, seconds: float) -> None:
+def walker(picture: Picture, camera: Camera, seconds: float) -> None:
     """Someone in a dark oilskin, walking through from the right, before everything."""
     x = (1900 - 300 * seconds - camera.x) * camera.scale
     if not -160 < x < WIDTH + 160:
@@ -125,6 +125,6 @@ def _walker(picture: Picture, camera: Camera, seconds: float) -> None:
 def draw_room(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2) -> Planes:
     """One frame of the room as `station.draw` gives one of the headland."""
     seen = Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE)
-    picture = np.ascontiguousarray(window(_wall(), seen, (WIDTH, HEIGHT)), np.float32)
-    _walker(picture, camera, seconds)
+    picture = np.ascontiguousarray(window(draw_wall(), seen, (WIDTH, HEIGHT)), np.float32)
+    walker(picture, camera, seconds)
     return developed(picture, grain_seed, grain)

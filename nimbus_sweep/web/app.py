@@ -15,7 +15,23 @@ from ..jobs.queue import Queue
 from ..store.data import DataFolder
 from ..store.models import database
 from . import words
-from .stages import condition, delivery, inspection, intake, light, pictures, rack, reels, regions, retouch, tracks, treatment, trials, wear
+from .stages import (
+    condition,
+    delivery,
+    inspection,
+    intake,
+    light,
+    pictures,
+    plates,
+    rack,
+    reels,
+    regions,
+    retouch,
+    tracks,
+    treatment,
+    trials,
+    wear,
+)
 from .viewing import Viewing
 
 
@@ -38,7 +54,23 @@ def create_app(services: Services) -> Flask:
     app.json.sort_keys = False  # type: ignore[attr-defined]
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(words.FILTERS)
-    for stage in (rack, reels, intake, condition, light, treatment, wear, retouch, regions, tracks, trials, inspection, delivery, pictures):
+    for stage in (
+        rack,
+        reels,
+        intake,
+        condition,
+        light,
+        treatment,
+        wear,
+        retouch,
+        regions,
+        tracks,
+        plates,
+        trials,
+        inspection,
+        delivery,
+        pictures,
+    ):
         app.register_blueprint(stage.pages)
     app.before_request(_guard)
     app.before_request(_connect)

@@ -70,7 +70,7 @@ def add(reel_id: int) -> Response:
     # A plane of which nothing lies on the picture is refused here.
     track.corners()
     _change(reel, f"Drew {name}", lambda tracks: tracks.append(track))
-    return jsonify(said=f"{name[0].upper()}{name[1:]} is drawn. Follow it now.", index=len(names))
+    return jsonify(said=f"{name[0].upper()}{name[1:]} is drawn. Follow it now.", track=name)
 
 
 @pages.post("/<int:index>/follow")

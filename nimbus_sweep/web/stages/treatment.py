@@ -16,6 +16,7 @@ from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
 from ...core.steps.match_grain import GrainOf, GrainPlan
 from ...core.steps.patches import PatchPlan
+from ...core.steps.plate_patch import PlatePlan
 from ...core.treatment import Recipe, Step, region_for, told
 from ...store import edits, strokes
 from ...store.models import Reel
@@ -84,6 +85,8 @@ def _told(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
         inner = known.inner if isinstance(known, Confined) else known
         if isinstance(inner, PatchPlan):
             told[n] = inner.told | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
+        elif isinstance(inner, PlatePlan):
+            told[n] = inner.told | {"mark": hashlib.sha256(step.model_dump_json().encode()).hexdigest()[:12]}
         elif isinstance(inner, GrainPlan):
             told[n] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
         at += 1

@@ -7,6 +7,7 @@ import { averageUrl, cropUrl, fetchImage, frameUrl } from "./images.js";
 import * as regions from "./regions.js";
 import * as retouch from "./retouch.js";
 import * as specks from "./specks.js";
+import * as tracks from "./tracks.js";
 
 const canvas = document.getElementById("picture");
 const tag = document.getElementById("tag-picture");
@@ -117,10 +118,11 @@ export function draw() {
     }
     forms.draw(pen, place);
     specks.draw(pen, place);
-    if (bench.rings && !regions.active()) {
+    if (bench.rings && !regions.active() && !tracks.open()) {
       rings(pen, place);
       if (pane.view === "treated" && bench.average === "off") legend(pen, place);
     }
+    tracks.draw(pen, place);
     regions.draw(pen, place);
     if (pane.view !== "difference" && bench.layout !== "grid") retouch.draw(pen, pane, place, got.entry.ready ? { ...got, fresh: got.entry === fetchImage(wish.url) } : null, ratio);
     if (!retouch.active()) crosshair(pen, place);
@@ -298,6 +300,7 @@ export function listen() {
     if (bench.layout === "split" && Math.abs(at.px - edge) < 8) drag = { kind: "split" };
     else if (retouch.press(at, event)) drag = { kind: "brush" };
     else if (regions.press(at, event)) drag = { kind: "draw" };
+    else if (!regions.active() && tracks.press(at, event)) drag = { kind: "corner" };
     else if (event.shiftKey || event.button === 1) drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
     else {
       drag = { kind: "aim" };
@@ -309,6 +312,7 @@ export function listen() {
   canvas.addEventListener("pointermove", (event) => {
     if (!drag || drag.kind === "brush") retouch.move(toPicture(event));
     if (drag?.kind === "brush") return;
+    if (drag?.kind === "corner") { tracks.move(toPicture(event)); return; }
     if (!drag || drag.kind === "draw") { if (regions.active()) regions.move(toPicture(event)); return; }
     if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
     else if (drag.kind === "move") {
@@ -321,6 +325,7 @@ export function listen() {
   });
   for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => {
     if (drag?.kind === "draw") regions.release();
+    if (drag?.kind === "corner") tracks.release();
     if (drag?.kind === "brush") {
       const pane = panes(canvas.clientWidth, canvas.clientHeight)[0];
       retouch.release(pane, bench.place(pane.width, pane.height), last[pane.view]);

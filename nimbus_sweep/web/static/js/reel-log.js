@@ -3,6 +3,7 @@
 import { get } from "./api.js";
 import { bench, fitCanvas } from "./bench.js";
 import { fetchImage, frameUrl } from "./images.js";
+import * as tracks from "./tracks.js";
 
 const canvas = document.getElementById("log");
 const said = document.getElementById("log-said");
@@ -100,6 +101,7 @@ function marks(pen, height, ink) {
   const count = lanes.repeated.length;
   const per = (lanes.stop - lanes.first) / count;
   const loss = colour("--loss");
+  const followed = tracks.drawLog(pen, yOf, height, COLUMNS.specks, ink, loss);
   for (let i = 0; i < count; i += 1) {
     const top = yOf(lanes.first + i * per, height);
     const tall = Math.max(1, yOf(lanes.first + (i + 1) * per, height) - top);
@@ -114,7 +116,7 @@ function marks(pen, height, ink) {
       pen.fillRect(COLUMNS.repeats, top, 2, Math.max(1, Math.min(tall, 3)));
       pen.fillRect(COLUMNS.repeats + 4, top, 2, Math.max(1, Math.min(tall, 3)));
     }
-    if (lanes.patched[i]) {
+    if (lanes.patched[i] && !followed) {
       pen.fillStyle = ink;
       pen.fillRect(COLUMNS.specks, top, Math.min(11, 1 + 2 * Math.sqrt(lanes.patched[i])), Math.max(1, Math.min(tall, 3)));
     }

@@ -75,7 +75,7 @@ async function finish(shape, takes = false) {
   begun = null;
   if (target.mark) {
     const told = await send(target.mark, { shape, frame: bench.frame });
-    if (told) { aimAt(null); bench.set({ selected: told.index }); }
+    if (told) { aimAt(null); if ("index" in told) bench.set({ selected: told.index }); }
     return;
   }
   const told = await send(`${target.url}/parts`, { shape, takes, frame: bench.frame });

@@ -8,6 +8,7 @@ import * as match from "./match.js";
 import * as regions from "./regions.js";
 import * as retouch from "./retouch.js";
 import * as specks from "./specks.js";
+import * as tracks from "./tracks.js";
 import * as trials from "./trials.js";
 
 const sheet = document.getElementById("sheet");
@@ -113,7 +114,7 @@ function changed(box) {
   if (box.dataset.field && !box.dataset.post) { fill(box); return; }
   if (box.type === "text") box.defaultValue = box.value;
   if (box.type === "file") take(box);
-  else if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box) });
+  else if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box), ...(box.dataset.atHead ? { [box.dataset.atHead]: bench.frame } : {}) });
   else if (box.dataset.postChange) act(box.dataset.postChange);
   else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
 }
@@ -126,6 +127,7 @@ export function mark() {
   specks.mark(sheet);
   match.mark(sheet);
   retouch.mark(sheet);
+  tracks.mark(sheet);
   trials.buttons();
   tellWays();
 }
@@ -156,16 +158,16 @@ async function act(url, body) {
 
 async function take(box) {
   if (!box.files[0]) return;
-  if ("raw" in box.dataset) { await takeMask(box); return; }
+  if ("raw" in box.dataset) { await takeRaw(box); return; }
   const content = await box.files[0].text();
   if ("text" in box.dataset) { act(box.dataset.post, { text: content, name: box.files[0].name }); box.value = ""; return; }
   try { act(box.dataset.post, JSON.parse(content)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
 }
 
-// A mask picture goes as it is, with how its colour is to be taken.
-async function takeMask(box) {
-  const set = Object.fromEntries([...box.closest("details").querySelectorAll("[data-mask]")].map((b) => [b.dataset.mask, b.value]));
-  const query = new URLSearchParams({ colour: set.how === "own" ? set.colour : "", tolerance: set.tolerance, trim: set.trim });
+// A picture goes as it is; a mask with how its colour is to be taken.
+async function takeRaw(box) {
+  const set = Object.fromEntries([...(box.closest("details")?.querySelectorAll("[data-mask]") ?? [])].map((b) => [b.dataset.mask, b.value]));
+  const query = new URLSearchParams("tolerance" in set ? { colour: set.how === "own" ? set.colour : "", tolerance: set.tolerance, trim: set.trim } : {});
   try { say((await upload(`${box.dataset.post}&${query}`, box.files[0], () => {}).done).said); } catch (error) { say(error.message, "error"); }
   box.value = "";
   shownFor = null;
@@ -258,6 +260,7 @@ export function listen(onChange) {
   specks.listen(sheet, act);
   match.listen(sheet, act);
   retouch.listen(sheet, act);
+  tracks.listen(sheet, act);
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
     if (button) { press(button); return; }

@@ -144,7 +144,7 @@ function followShot() {
 function tasks(list) {
   const box = by("tasks");
   const busy = list.filter((t) => ["waiting", "running"].includes(t.state)).reverse();
-  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", trial: "Trial", render: "Render", inspection: "Comparison" };
+  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", trial: "Trial", track: "Track", render: "Render", inspection: "Comparison" };
   box.replaceChildren(...busy.map((task) => {
     const part = document.createElement("div");
     const line = document.createElement("div");

@@ -1,0 +1,172 @@
+"""Plates: where each comes from, what it shows, and the light it is given."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, jsonify, render_template, request
+from pydantic import ValidationError
+
+from ...core.confined import Confined
+from ...core.media.view import png
+from ...core.planar import moved, undone
+from ...core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, SampleArea
+from ...core.tracks import track_named
+from ...core.treatment import Step, told
+from ...store import edits
+from ...store.models import Reel
+from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .regions import shape_named
+
+pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/plates")
+
+_LARGEST = 60_000_000
+
+
+def _step(reel: Reel, index: int) -> Step:
+    steps = shot_named(reel).recipe.steps
+    if index >= len(steps) or steps[index].kind != "plate-patch":
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    return steps[index]
+
+
+def _settings(reel: Reel, index: int) -> PlatePatchSettings:
+    return PlatePatchSettings.model_validate(_step(reel, index).settings)
+
+
+def _put(reel_id: int, index: int, what: str, **changed: Any) -> Response:
+    reel = reel_or_404(reel_id)
+    try:
+        fresh = PlatePatchSettings.model_validate({**_settings(reel, index).model_dump(), **changed})
+    except ValidationError as error:
+        abort(400, f"That plate cannot be: {told(error)}.")
+    steps = [
+        s.model_copy(update={"settings": fresh.model_dump(mode="json")}) if n == index else s
+        for n, s in enumerate(shot_named(reel).recipe.steps)
+    ]
+    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    follow_up(reel)
+    return jsonify(said=what)
+
+
+def plan_of(reel: Reel, index: int) -> PlatePlan | None:
+    """What a step of the shot named learned; None while it is learned."""
+    shot = shot_named(reel)
+    if not shot.recipe.steps[index].on:
+        return None
+    known = services().viewing.learned_of(reel, shot, sum(s.on for s in shot.recipe.steps[:index]))
+    inner = known.inner if isinstance(known, Confined) else known
+    return inner if isinstance(inner, PlatePlan) else None
+
+
+@pages.post("")
+def add(reel_id: int, index: int) -> Response:
+    """Add a plate; it serves the frames from the play head on, the one before it those up to there."""
+    frame = whole(body(), "frame")
+    plates = list(_settings(reel_or_404(reel_id), index).plates)
+    plates[-1] = plates[-1].model_copy(update={"serves_to": frame - 1})
+    return _put(reel_id, index, "Another plate", plates=[*plates, PlateOf(serves_from=frame)])
+
+
+@pages.post("/<int:number>")
+def change(reel_id: int, index: int, number: int) -> Response:
+    """Change where a plate comes from, or which frames it serves."""
+    plates = [p.model_dump() for p in _settings(reel_or_404(reel_id), index).plates]
+    if number >= len(plates):
+        abort(404, "There is no such plate any more.")
+    plates[number] |= body()
+    return _put(reel_id, index, f"Plate {number + 1}", plates=plates)
+
+
+@pages.post("/<int:number>/remove")
+def remove(reel_id: int, index: int, number: int) -> Response:
+    """Remove a plate; one stays."""
+    plates = list(_settings(reel_or_404(reel_id), index).plates)
+    if number >= len(plates) or len(plates) == 1:
+        abort(409, "A patch needs a plate. Take the step off instead.")
+    gone = plates.pop(number)
+    at = max(0, number - 1)
+    # The one beside it takes its frames over.
+    side = {"serves_to": gone.serves_to} if number else {"serves_from": gone.serves_from}
+    plates[at] = plates[at].model_copy(update=side)
+    return _put(reel_id, index, f"Removed plate {number + 1}", plates=plates)
+
+
+@pages.post("/<int:number>/picture")
+def take_in(reel_id: int, index: int, number: int) -> Response:
+    """Take a picture in as a plate: the body of the request."""
+    if (request.content_length or 0) > _LARGEST:
+        abort(413, "This picture is larger than a plate should be. Save it smaller, as PNG.")
+    reel = reel_or_404(reel_id)
+    sent = np.frombuffer(request.get_data(), np.uint8)
+    picture = cv2.imdecode(sent, cv2.IMREAD_UNCHANGED) if len(sent) else None
+    if picture is None:
+        raise SweepError("This file is not a picture that can be read. Save the plate as PNG, of the size of the reel.")
+    if picture.dtype not in (np.uint8, np.uint16):
+        raise SweepError("This picture has samples of a kind that a plate cannot have. Save it as PNG of 8 or 16 bits.")
+    plates = [p.model_dump() for p in _settings(reel, index).plates]
+    if number >= len(plates):
+        abort(404, "There is no such plate any more.")
+    _, packed = cv2.imencode(".png", picture)
+    plates[number] |= {"kind": "picture", "picture": base64.b64encode(packed.tobytes()).decode()}
+    _put(reel_id, index, f"Took a picture in as plate {number + 1}", plates=plates)
+    width, height = picture.shape[1], picture.shape[0]
+    size = (reel.facts["width"], reel.facts["height"])
+    said = "The picture is taken in."
+    if (width, height) != size:
+        said = f"The picture is {width} x {height} and was scaled to the reel's {size[0]} x {size[1]}. Look whether it fits."
+    return jsonify(said=said)
+
+
+@pages.get("/<int:number>.png")
+def shown(reel_id: int, index: int, number: int) -> Response:
+    """A plate as it lies on the plane; what it does not show is left clear."""
+    plan = plan_of(reel_or_404(reel_id), index)
+    if plan is None or number >= len(plan.plates):
+        abort(425, "The plate is still being made; it follows in a moment.")
+    bgr = np.clip(np.rint(plan.plates[number][..., ::-1]), 0, 255).astype(np.uint8)
+    alpha = (255 * (plan.known[number] > 0)).astype(np.uint8)
+    return Response(png(np.dstack([bgr, alpha])), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
+
+
+@pages.get("/light")
+def light(reel_id: int, index: int) -> str | tuple[str, int]:
+    """What the light beside the patch does to the plate, over the frames: red, green and blue."""
+    plan = plan_of(reel_or_404(reel_id), index)
+    if plan is None or not plan.fits:
+        abort(425, "The light is still being measured; it follows in a moment.")
+    numbers = sorted(plan.fits)
+    gains = np.array([np.exp(np.log(np.maximum(plan.fits[n].light.gains, 1e-3)).mean(0)) for n in numbers])
+    offsets = np.array([plan.fits[n].light.offsets.mean(0) for n in numbers])
+    by_offset = np.ptp(gains) < 1e-6
+    values = offsets if by_offset else gains
+    low, high = float(values.min()), float(values.max())
+    span = max(high - low, 1e-3)
+    across = 300 / max(1, len(numbers) - 1)
+    lines = [" ".join(f"{k * across:.1f},{2 + 56 * (high - v) / span:.1f}" for k, v in enumerate(values[:, c])) for c in range(3)]
+    return render_template(
+        "sheets/plate_light.html", lines=lines, low=low, high=high, first=numbers[0], last=numbers[-1], by_offset=by_offset
+    )
+
+
+@pages.post("/areas")
+def area(reel_id: int, index: int) -> Response:
+    """Add an area that the light is measured in: the rectangle about the shape that was drawn."""
+    reel, shape, frame = reel_or_404(reel_id), shape_named(), whole(body(), "frame")
+    step, settings = _step(reel, index), _settings(reel, index)
+    name = next((p.track for p in step.region.parts if p.track), "") if step.region else ""
+    move = undone(track_named(shot_named(reel).recipe.tracks, name).way(frame)) if name else np.eye(3)
+    outline = shape.through(np.eye(3)) if shape.kind == "ellipse" else shape
+    if outline.kind != "outline":
+        abort(400, "An area is drawn as an ellipse or an outline.")
+    points = moved(np.array([[c.x, c.y] for c in outline.corners]), move)
+    (left, top), (right, bottom) = points.min(0), points.max(0)
+    if right - left < 3 or bottom - top < 3:
+        abort(400, "This area is too small to be measured. Draw it larger.")
+    fresh = SampleArea(
+        x=round(float(left), 2), y=round(float(top), 2), width=round(float(right - left), 2), height=round(float(bottom - top), 2)
+    )
+    return _put(reel_id, index, "Area for the light", areas=[*(a.model_dump() for a in settings.areas), fresh.model_dump()])
