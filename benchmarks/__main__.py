@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|demo|speed|shade-speed|light-speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser]``."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import borrowed, browser, light, quality, shade, speed, wear
+from . import borrowed, browser, light, planes, plates, quality, shade, speed, wear
 
 
 def main() -> None:
@@ -27,6 +27,10 @@ def main() -> None:
         for name in ("cues", "burns", "birds", "grain"):
             if only in ("", name):
                 getattr(borrowed, name)()
+        if only in ("", "tracks"):
+            planes.run()
+        if only in ("", "plates"):
+            plates.run()
         if only in ("", "demo"):
             quality.demo(Path(folder))
         if only in ("", "speed"):

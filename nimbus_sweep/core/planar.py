@@ -48,6 +48,8 @@ _FITS, _BOTH = 0.3, 0.4
 _SEEN = 0.12
 # Standard deviation of a corner, in pixels, above which a region is said not to hold.
 _LOOSE = 0.5
+# Texture that noise alone has (see `motion.Look`), well above its mean.
+_NOISE = 0.2
 # In codes of `Look.gray`: what a sample of the same scene misses by from frame to frame at best.
 _USUAL = 8.0
 # Samples that hang together because pictures are smooth.
@@ -268,8 +270,9 @@ class _Level:
         shape = picture.shape[::-1]
         inside = cv2.resize(mask, shape, interpolation=cv2.INTER_AREA) if factor > 1 else mask
         trust = cv2.resize(texture, shape, interpolation=cv2.INTER_AREA) if factor > 1 else texture
-        weight = np.where(inside > 0.5, trust, 0.0)
-        rows, cols = np.nonzero(weight > 0.02)
+        # Noise alone has a little of what is taken for texture.
+        weight = np.where(inside > 0.5, np.maximum(trust - _NOISE, 0), 0.0)
+        rows, cols = np.nonzero(weight > 0)
         if len(rows) > _SAMPLES:
             # Where the picture changes most tells most; all of the plane is to have a say.
             slope = (across[rows, cols] ** 2 + down[rows, cols] ** 2) * weight[rows, cols]

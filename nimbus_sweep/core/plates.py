@@ -38,7 +38,7 @@ _STILL = 0.8
 # Samples an area needs to be measured.
 _ENOUGH = 24
 # The share of the frames whose values lie closest together that make the plate.
-_CLOSE = 0.35
+_CLOSE = 0.45
 # Weights of the areas are worked out on a picture so many times smaller.
 _STEP = 8
 # Areas that tell whether one of them departs from the rest, and by how much, at least, as a share.
@@ -410,7 +410,7 @@ def common(pictures: Sequence[tuple[Picture, Plane]], areas: Areas, take: Litera
     areas : Areas
         Where their light is measured.
     take : str
-        ``middle``: where values lie closest together, which holds until more than about half of the frames are disturbed
+        ``middle``: where values lie closest together, which holds while no more than half of the frames are disturbed
         (the shortest part: Rousseeuw 1984); ``darker`` and ``lighter``: what is darker or lighter than four of five, for
         what adds light, or takes it.
 

@@ -46,7 +46,7 @@ function curve(canvas) {
   const ink = style.getPropertyValue("--ink"), loss = style.getPropertyValue("--loss");
   const per = width / seen.misfit.length;
   for (const [n, miss] of seen.misfit.entries()) {
-    const tall = seen.states[n] >= 2 ? height : Math.max(1, Math.min(1, miss / WORST) * height);
+    const tall = seen.states[n] >= 2 ? height : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * height);
     pen.fillStyle = seen.states[n] ? loss : ink;
     pen.globalAlpha = seen.states[n] >= 2 ? 0.35 : 1;
     pen.fillRect(n * per, height - tall, Math.max(1, per - (per > 3 ? 1 : 0)), tall);
@@ -79,7 +79,7 @@ export function drawLog(pen, yOf, height, lane, ink, loss) {
     if (top > height || top + tall < 0) continue;
     const bad = seen.states[n] > 0;
     pen.fillStyle = bad ? loss : ink;
-    pen.fillRect(lane, top, seen.states[n] >= 2 ? 11 : Math.max(1, Math.min(1, miss / WORST) * 11), Math.max(1, tall - (tall > 3 ? 1 : 0)));
+    pen.fillRect(lane, top, seen.states[n] >= 2 ? 11 : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * 11), Math.max(1, tall - (tall > 3 ? 1 : 0)));
   }
   return true;
 }
