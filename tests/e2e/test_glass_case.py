@@ -1,0 +1,81 @@
+"""The barograph behind its glass in a real browser: a plane is drawn and followed, and a plate put over the lamp's reflection."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.demo.carriers import GLASS_CASE
+from nimbus_sweep.demo.glass import Glass
+from tests.e2e.conftest import Running
+
+pytestmark = pytest.mark.browser
+
+
+@pytest.fixture(scope="module")
+def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
+    app = Running(tmp_path_factory.mktemp("glass"), "17")
+    yield app
+    app.stop()
+
+
+def outline(page: Page, corners: list[tuple[float, float]]) -> None:
+    """Click round, and close with Enter."""
+    for x, y in corners:
+        at = page.evaluate(
+            """([x, y]) => { const c = document.getElementById('picture'), p = window.nimbusBench.place(c.clientWidth, c.clientHeight),
+            b = c.getBoundingClientRect(); return [b.left + p.left + (x + 0.5) * p.across, b.top + p.top + (y + 0.5) * p.scale]; }""",
+            [x, y],
+        )
+        page.mouse.click(*at)
+    page.keyboard.press("Enter")
+
+
+def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> None:
+    running.wait(1, "intake", 300)
+    page.goto(f"{running.address}/reels/1/treatment")
+    page.get_by_role("button", name="Add step: Plate patch").click()
+    page.get_by_role("button", name="Draw a plane to follow").click()
+    outline(page, [(86, 58), (438, 58), (434, 236), (86, 236)])
+    fold = page.locator("details[data-track]")
+    expect(fold).to_contain_text("plane 1")
+    fold.locator("summary").first.click()
+    fold.get_by_role("button", name="both ways").click()
+    assert running.wait(1, "track", 200)["state"] == "done"
+    expect(fold.locator("summary").first).to_contain_text("held in 72 of 72")
+    # How well it holds is told of the frame that is shown.
+    page.evaluate("() => window.nimbusBench.go(30)")
+    expect(fold.locator("[data-track-said]")).to_contain_text("Frame 30: held")
+    page.evaluate("() => window.nimbusBench.go(0)")
+    fold.locator("summary").first.click()
+    where = page.locator("details.region").first
+    where.locator("summary").first.click()
+    where.get_by_role("button", name="Outline").click()
+    outline(page, [(118, 88), (404, 88), (402, 202), (118, 202)])
+    expect(where.locator("[data-part]")).to_have_count(1)
+    where.get_by_label("Rides on").select_option("plane 1")
+    expect(page.locator("#sheet")).to_contain_text("Light over time", timeout=120_000)
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
+    page.goto(f"{running.address}/reels/1/delivery")
+    page.get_by_role("button", name="Render", exact=True).click()
+    assert running.wait(1, "render", 300)["state"] == "done"
+    page.goto(f"{running.address}/reels/1/inspection")
+    page.get_by_role("button", name="Compare", exact=False).first.click()
+    expect(page.locator("#sheet")).to_contain_text("Nothing else changed.", timeout=120_000)
+    delivered = next((running.data / "deliveries").rglob("*-treated.mkv"))
+    source = MovieReader(running.data / "demo" / GLASS_CASE.file)
+    for n in (10, 30, 66):
+        before, after = source.frame(n), MovieReader(delivered).frame(n)
+        glass = Glass(n)
+        x, y, depth = glass.way @ [*glass.lamp, 1.0]
+        # The reel is half the size it was drawn at.
+        col, row = round(x / depth / 2), round(y / depth / 2)
+        part = np.s_[row - 6 : row + 7, col - 8 : col + 9]
+        paper = float(np.percentile(after.planes[0][row - 30 : row + 31, col - 40 : col + 41], 70))
+        assert np.median(before.planes[0][part]) > paper + 15
+        assert np.percentile(after.planes[0][part], 90) < paper + 10
+        assert np.array_equal(before.planes[0][:40], after.planes[0][:40])
