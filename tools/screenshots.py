@@ -70,23 +70,47 @@ def gulls(page: Page, app: Running, reel: int) -> None:
     page.locator("[data-view=treated]").click()
 
 
+def glass(page: Page, app: Running, reel: int) -> None:
+    """A plane that is followed, and a plate on it."""
+    app.wait(reel, "intake", 300)
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    plane = {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in ((86, 58), (438, 58), (434, 236), (86, 236))]}
+    where = {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in ((118, 88), (404, 88), (402, 202), (118, 202))]}
+    head = {"X-Requested-By": "nimbus-sweep"}
+    at = f"{app.address}/reels/{reel}"
+    page.request.post(f"{at}/tracks?shot=0", data={"shape": plane, "frame": 0}, headers=head)
+    page.request.post(f"{at}/tracks/0/follow?shot=0", data={"direction": "both", "frame": 0}, headers=head)
+    app.wait(reel, "track", 200)
+    page.request.post(f"{at}/steps?shot=0", data={"kind": "plate-patch"}, headers=head)
+    page.request.post(f"{at}/steps/0/region/parts?shot=0", data={"shape": where, "frame": 0}, headers=head)
+    page.request.post(f"{at}/steps/0/region/ride?shot=0", data={"track": "plane 1", "frame": 0}, headers=head)
+    page.reload()
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
+    page.evaluate("() => window.nimbusBench.go(24)")
+    page.keyboard.press("h")
+    page.locator("details[data-track] summary").first.click()
+    page.evaluate("() => { document.getElementById('sheet').scrollTop = 0; }")
+    settle(page, "glass", 2500)
+
+
 def main() -> None:
-    """Play the job and take a picture of each view; of worn film alone when asked to."""
-    if sys.argv[1:] == ["worn"]:
+    """Play the job and take a picture of each view; of worn film, or of the glass, alone when asked to."""
+    alone = {"worn": ("15,16", (worn, gulls)), "glass": ("17", (glass,))}
+    if sys.argv[1:] and sys.argv[1] in alone:
+        reels, takes = alone[sys.argv[1]]
         with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
-            app = Running(Path(folder), "15,16")
-            app.wait(1, "intake", 240)
-            app.wait(2, "intake", 240)
+            app = Running(Path(folder), reels)
             page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
-            worn(page, app, 1)
-            gulls(page, app, 2)
+            for reel, take in enumerate(takes, start=1):
+                app.wait(reel, "intake", 240)
+                take(page, app, reel)
             app.stop()
         return
     shutil.rmtree(OUT, ignore_errors=True)
     OUT.mkdir(parents=True)
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder))
-        for reel in range(1, 17):
+        for reel in range(1, 18):
             app.wait(reel, "intake", 240)
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
         page.goto(app.address)
@@ -102,10 +126,6 @@ def main() -> None:
         page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
         page.evaluate("() => window.nimbusBench.go(16)")
         settle(page, "scan")
-        page.goto(f"{app.address}/reels/4/delivery")
-        page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
-        page.evaluate("() => window.nimbusBench.go(33)")
-        settle(page, "repeats")
         page.goto(f"{app.address}/reels/1/condition")
         page.get_by_role("button", name="Survey this reel").click()
         app.wait(1, "survey", 300)
@@ -203,6 +223,7 @@ def main() -> None:
         page.wait_for_selector("li[data-way]")
         settle(page, "trials", 4000)
         worn(page, app, 15)
+        glass(page, app, 17)
         gulls(page, app, 16)
         page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
         settle(page, "mains")
