@@ -138,6 +138,16 @@ class Recipe(BaseModel):
         """The recipe with other tracks."""
         return self.model_copy(update={"tracks": tracks})
 
+    def fitting(self, first: int, stop: int) -> Recipe:
+        """The recipe for some frames: a track that was followed through others has to be followed anew."""
+
+        def known(track: Track) -> bool:
+            followed = track.followed()
+            return followed is None or (followed.numbers[0] < stop and followed.numbers[-1] >= first)
+
+        anew = {"path": "", "first": 0, "nudges": ()}
+        return self.with_tracks(tuple(t if known(t) else t.model_copy(update=anew) for t in self.tracks))
+
     def renamed(self, old: str, new: str) -> Recipe:
         """The recipe with a track under another name, and whatever rides on it along."""
 

@@ -98,7 +98,11 @@ def folded(reel: Reel, recipe: Recipe) -> Recipe:
 
 
 def elsewhere(recipe: Recipe, own: Recipe) -> Recipe:
-    """A recipe as it is put on another shot: the strokes are of its own frames, so that shot keeps those it has."""
+    """A recipe as it is put on another shot: strokes and tracks are of its own frames, so that shot keeps those it has."""
     order = list(STEPS)
-    kept = [s for s in recipe.steps if s.kind != "retouch"] + [s for s in own.steps if s.kind == "retouch"]
-    return recipe.model_copy(update={"steps": tuple(sorted(kept, key=lambda s: order.index(s.kind)))})
+    kept = [s for s in recipe.steps if not _of_its_frames(s, recipe)] + [s for s in own.steps if _of_its_frames(s, own)]
+    return recipe.model_copy(update={"steps": tuple(sorted(kept, key=lambda s: order.index(s.kind))), "tracks": own.tracks})
+
+
+def _of_its_frames(step: Step, recipe: Recipe) -> bool:
+    return step.kind == "retouch" or any(step.rides_on(track.name) for track in recipe.tracks)

@@ -119,5 +119,8 @@ def test_recipes_carry_tracks_and_analyses_depend_on_them(track: Track) -> None:
     assert renamed.steps[0].region.parts[0].track == "chart"  # type: ignore[union-attr]
     assert renamed.steps[0].rides_on("chart") and not renamed.steps[0].rides_on("wall")
     assert analysis_key("f", 0, 16, renamed.active[1:]) == analysis_key("f", 0, 16, recipe.active[1:])
+    assert recipe.fitting(10, 30).tracks == (track,)
+    with pytest.raises(SweepError, match="not been followed"):
+        recipe.fitting(100, 130).tracks[0].way(100)
     with pytest.raises(ValidationError, match="same name"):
         Recipe(tracks=(track, track))

@@ -14,9 +14,11 @@ import pytest
 
 from nimbus_sweep.core.cutting import Shot, add_cut
 from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.regions import Region, box_region
 from nimbus_sweep.core.survey import Finding
+from nimbus_sweep.core.tracks import Track
 from nimbus_sweep.core.treatment import Recipe, Step
-from nimbus_sweep.store import edits
+from nimbus_sweep.store import edits, strokes
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.models import Edit, Job, Reel, Setting, Task, open_database
 
@@ -217,3 +219,15 @@ def test_an_older_database_keeps_its_treatments(tmp_path: Path) -> None:
     assert [f.x for f in edits.mended(kept)] == [7]
     assert Job.get_by_id(1).reference == ""
     opened.close()
+
+
+def test_what_is_of_a_shots_own_frames_is_not_put_on_others() -> None:
+    plane = Track(name="wall", reference=0, region=box_region(2, 2, 9, 9), size=(20, 20))
+    riding = Region(parts=(box_region(2, 2, 5, 5).parts[0].model_copy(update={"track": "wall"}),))
+    mine = Recipe(steps=(Step(kind="pixel-mend"), Step(kind="plate-patch", region=riding), Step(kind="retouch")), tracks=(plane,))
+    put = strokes.elsewhere(mine, Recipe())
+    assert [s.kind for s in put.steps] == ["pixel-mend"]
+    assert put.tracks == ()
+    again = strokes.elsewhere(Recipe(steps=(Step(kind="pixel-mend"),)), mine)
+    assert [s.kind for s in again.steps] == ["pixel-mend", "plate-patch", "retouch"]
+    assert again.tracks == (plane,)

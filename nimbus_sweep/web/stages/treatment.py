@@ -186,8 +186,10 @@ def grain(reel_id: int) -> Response:
 @pages.post("/reels/<int:reel_id>/recipe")
 def put_on(reel_id: int) -> Response:
     """Put a recipe on in place of the treatment."""
+    reel = reel_or_404(reel_id)
+    shot = shot_named(reel)
     try:
-        recipe = strokes.folded(reel_or_404(reel_id), Recipe.model_validate(body()))
+        recipe = strokes.folded(reel, Recipe.model_validate(body())).fitting(shot.enter, shot.leave)
     except ValidationError as error:
         raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps), tracks=recipe.tracks)
