@@ -19,6 +19,7 @@ from .frames import FrameSource, PictureFormat, Window
 from .regions import Masked, Outside, Region, box_region
 from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
+from .steps.reframe import ReframePlan
 from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
 from .tracks import Riding, Track
@@ -102,6 +103,8 @@ class Step(BaseModel):
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
         known = self.of.choose(self.of.load(path), self.parsed())
+        if isinstance(known, ReframePlan):
+            known = replace(known, tracks=self._tracks)
         region = Region() if self.region is None and self.of.needs_region else self.acts_in
         return known if region is None and self.hold_out is None else Confined(known, layout, region, self.held_out)
 
@@ -126,6 +129,13 @@ class Recipe(BaseModel):
     name: str = Field(default="", max_length=200)
     steps: tuple[Step, ...] = ()
     tracks: tuple[Track, ...] = Field(default=(), max_length=40)
+
+    @model_validator(mode="after")
+    def _last(self) -> Recipe:
+        # Behind it nothing can be proven sample by sample, and repairs want the picture's own grain.
+        if any(s.of.whole for s in self.steps[:-1]):
+            object.__setattr__(self, "steps", tuple(sorted(self.steps, key=lambda s: s.of.whole)))
+        return self
 
     @model_validator(mode="after")
     def _names(self) -> Recipe:

@@ -182,3 +182,23 @@ def test_what_cannot_be_followed_says_why(desk: Desk, number: int) -> None:
     assert desk.task("track").state == "failed"
     assert "hold" in desk.task("track").error
     assert desk.task("track").error in desk.client.get(f"/reels/{number}/sheet/treatment?shot=0").get_data(as_text=True)
+
+
+def test_reframing_comes_last_and_a_track_stands_still(desk: Desk, followed: int) -> None:
+    desk.post(f"/reels/{followed}/steps?shot=0", {"kind": "reframe"})
+    desk.post(f"/reels/{followed}/steps?shot=0", {"kind": "pixel-mend"})
+    assert [s.kind for s in recipe(desk, followed).steps] == ["pixel-mend", "reframe"]
+    assert "Always last" in desk.client.get(f"/reels/{followed}/sheet/treatment?shot=0").get_data(as_text=True)
+    assert desk.post(f"/reels/{followed}/steps/1/settings?shot=0", {"track": "plane 1", "left": 30}).status_code == 200
+    desk.work()
+    assert desk.task("analysis").state == "done", desk.task("analysis").error
+    one, other = (
+        cv2.imdecode(
+            np.frombuffer(desk.client.get(f"/reels/{followed}/crop/{n}.png?x=60&y=60&w=100&h=60&view=treated").data, np.uint8), 0
+        ).astype(int)
+        for n in (6, 12)
+    )
+    assert np.abs(one - other).mean() < 4
+    desk.post(f"/reels/{followed}/steps/1/settings?shot=0", {"left": 250})
+    desk.work()
+    assert "Too little" in desk.task("analysis").error

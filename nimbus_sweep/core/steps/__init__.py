@@ -23,6 +23,7 @@ from . import (
     match_grain,
     pixel_mend,
     plate_patch,
+    reframe,
     region_median,
     retouch,
     speck_sweep,
@@ -109,6 +110,8 @@ class StepKind:
         What its choosing settings change is too little for the analyses of later steps to depend on.
     asked_for : bool
         The survey names what it is for, but never suggests it: the user has to ask for it.
+    whole : bool
+        It acts on the whole picture; a region has no meaning for it.
     repeats : bool
         It may be put on more than once: the second finds what the first leaves.
     """
@@ -128,6 +131,7 @@ class StepKind:
     chooses: frozenset[str] = frozenset()
     slight: bool = False
     asked_for: bool = False
+    whole: bool = False
     repeats: bool = False
 
     @property
@@ -311,5 +315,16 @@ STEPS: dict[str, StepKind] = {
         learns_from="frames",
         learns_within=True,
         repeats=True,
+    ),
+    "reframe": StepKind(
+        kind="reframe",
+        title="Reframe",
+        summary="Cuts ragged edges off and enlarges what is left; lets a track stand still. It makes every sample anew.",
+        version=1,
+        settings=reframe.ReframeSettings,
+        analyse=reframe.analyse,
+        load=reframe.ReframePlan.load,
+        learns_from="nothing",
+        whole=True,
     ),
 }
