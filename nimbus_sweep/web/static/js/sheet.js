@@ -47,7 +47,9 @@ export async function show(key, force = false) {
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
   const focused = held?.post;
   const scroll = sheet.scrollTop;
+  const times = sheet.querySelector("[data-brush-frames]")?.value;
   sheet.innerHTML = fresh;
+  if (times && sheet.querySelector("[data-brush-frames]")) sheet.querySelector("[data-brush-frames]").value = times;
   for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
   for (const name of folds) sheet.querySelector(`details[data-fold="${name}"]`)?.setAttribute("open", "");
   for (const box of sheet.querySelectorAll("[data-form] [data-field]")) {
