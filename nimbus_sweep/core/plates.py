@@ -8,7 +8,7 @@ beside the patch).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Literal
@@ -27,6 +27,7 @@ from .survey.box import Box
 # Red, green, blue in 8-bit codes, not clipped: (height, width, 3), float32.
 Picture = NDArray[Any]
 How = Literal["gain", "offset", "both"]
+Take = Literal["middle", "darker", "lighter"]
 
 # Parts of the ring that the light is measured in, when none are named.
 SECTORS = 12
@@ -397,10 +398,7 @@ def softness(frame: Picture, plate: Picture, use: Plane, move: tuple[float, floa
     return best
 
 
-Taken = Callable[[int], tuple[Picture, Plane]]
-
-
-def common(pictures: Sequence[tuple[Picture, Plane]], areas: Areas, take: Literal["middle", "darker", "lighter"]) -> tuple[Picture, Plane]:
+def common(pictures: Sequence[tuple[Picture, Plane]], areas: Areas, take: Take) -> tuple[Picture, Plane]:
     """What pictures of the plane have in common, each brought into the light of the one that shows most.
 
     Parameters
@@ -436,7 +434,7 @@ def common(pictures: Sequence[tuple[Picture, Plane]], areas: Areas, take: Litera
     return found, known.astype(np.float32)
 
 
-def _taken(stack: Picture, take: Literal["middle", "darker", "lighter"]) -> Picture:
+def _taken(stack: Picture, take: Take) -> Picture:
     """What pictures laid over one another have in common: (frames, rows, columns, 3), NaN where one does not show the plane."""
     light = cv2.transform(stack.reshape(-1, stack.shape[2], 3), _WEIGHTS[None]).reshape(stack.shape[:3])
     count = np.isfinite(light).sum(0)

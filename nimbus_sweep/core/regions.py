@@ -52,17 +52,18 @@ class Ellipse(_Shape):
 
     def paint(self, mask: Mask, move: Matrix) -> None:
         """Set `mask` to 1 inside."""
-        angles = np.linspace(0, 2 * np.pi, 120, endpoint=False)
+        _fill(mask, _moved(self._line(120), move))
+
+    def _line(self, count: int) -> NDArray[np.float64]:
+        """So many points of its line: (count, 2)."""
+        angles = np.linspace(0, 2 * np.pi, count, endpoint=False)
         c, s = np.cos(np.radians(self.turn)), np.sin(np.radians(self.turn))
         along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
-        _fill(mask, _moved(np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1), move))
+        return np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1)
 
     def through(self, move: Matrix) -> Outline:
         """The shape as a transform lays it: an outline, for it need not be an ellipse any more."""
-        angles = np.linspace(0, 2 * np.pi, _ROUND, endpoint=False)
-        c, s = np.cos(np.radians(self.turn)), np.sin(np.radians(self.turn))
-        along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
-        points = _moved(np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1), move)
+        points = _moved(self._line(_ROUND), move)
         return Outline(corners=tuple(Corner(x=round(float(x), 4), y=round(float(y), 4), curved=True) for x, y in points))
 
     def blended(self, other: Ellipse, part: float) -> Ellipse:

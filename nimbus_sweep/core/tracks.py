@@ -59,6 +59,11 @@ class Track(BaseModel):
         In order of frames.
     smooth : float
         Standard deviation of the smoothing in time, in frames.
+    size : tuple of int
+        Height and width of the pictures.
+    box : tuple of float or None
+        Left, top, right and bottom of the rectangle that the path tells the corners of: that of the region when it was
+        first followed, so that the shape can be changed on the way.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -73,6 +78,7 @@ class Track(BaseModel):
     nudges: tuple[Nudge, ...] = Field(default=(), max_length=2000)
     smooth: float = Field(default=0.0, ge=0, le=50)
     size: tuple[int, int] = (0, 0)
+    box: tuple[float, float, float, float] | None = None
 
     @model_validator(mode="after")
     def _whole(self) -> Track:
@@ -91,12 +97,19 @@ class Track(BaseModel):
     @property
     def digest(self) -> str:
         """What the way depends on, in short: whatever rides on the track is made anew when it changes."""
-        told = self.model_dump_json(include={"model", "region", "first", "path", "nudges", "smooth", "reference"})
+        told = self.model_dump_json(include={"model", "region", "first", "path", "nudges", "smooth", "reference", "box"})
         return hashlib.sha256(told.encode()).hexdigest()[:24]
 
     def corners(self) -> Points:
         """The corners of the plane's rectangle in the reference frame: (4, 2)."""
-        return _corners(self.region, self.size, self.reference)
+        if self.box is None:
+            return _corners(self.region, self.size, self.reference)
+        left, top, right, bottom = self.box
+        return np.array([[left, top], [right, top], [right, bottom], [left, bottom]], np.float64)
+
+    def unfollowed(self) -> Track:
+        """The track as it was before it was followed."""
+        return self.model_copy(update={"path": "", "first": 0, "nudges": (), "box": None})
 
     def followed(self) -> Followed | None:
         """What was followed, as it was; None before."""
@@ -114,6 +127,11 @@ class Track(BaseModel):
         if ways is None:
             raise SweepError(f"The track {self.name!r} has not been followed yet: track it first, under Tracks.")
         return ways[int(np.clip(frame - self.first, 0, len(ways) - 1))]
+
+    def ridden(self) -> Region:
+        """Its region, riding on itself; fixed before it was followed."""
+        own = self.name if self.path else ""
+        return self.region.model_copy(update={"parts": tuple(p.model_copy(update={"track": own}) for p in self.region.parts)})
 
     def told(self) -> dict[str, int | float | list[tuple[int, int, str]]]:
         """How well it holds: frames held, of how many, the largest looseness of those, and the bad stretches."""
@@ -146,7 +164,8 @@ class Track(BaseModel):
         while high + 1 < len(numbers) and numbers[high + 1] == numbers[high] + 1:
             high += 1
         kept = [rows[n] for n in numbers[low : high + 1]]
-        return self.model_copy(update={"first": numbers[low], "path": pack(kept)})
+        box = (*corners[0].tolist(), *corners[2].tolist())
+        return self.model_copy(update={"first": numbers[low], "path": pack(kept), "box": box})
 
     def adjusted(self, frame: int, corners: Points) -> Track:
         """The track with its corners put at some places in a frame: (4, 2), in pixels of that frame."""
@@ -300,7 +319,8 @@ def follow(
     track: Track,
     at: int,
     towards: Sequence[int],
-    others: Sequence[Track] = (),
+    above: Sequence[Track] = (),
+    tracks: Sequence[Track] = (),
     on_progress: Callable[[float], None] | None = None,
 ) -> Followed:
     """Follow a track's plane from a frame.
@@ -313,30 +333,22 @@ def follow(
         The frame it begins at; where the plane is known, or the reference.
     towards : sequence of int
         The frames it is followed through, in that order, beginning with `at`.
-    others : sequence of Track
+    above : sequence of Track
         Those that lie above: what they cover is kept out.
+    tracks : sequence of Track
+        All that its hold-out may ride on.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
     """
     size = (source.format.height, source.format.width)
-    above = [o for o in others if o.path]
+    kept_out = [Riding(other.ridden(), (other,)) for other in above if other.path]
+    if track.hold_out is not None and track.hold_out.parts:
+        kept_out.append(Riding(track.hold_out, tuple(tracks)))
 
-    def held_out(number: int) -> Plane | None:
-        total: Plane | None = None
-        own = track.hold_out
-        if own is not None and own.parts:
-            fixed = own.model_copy(update={"parts": tuple(p for p in own.parts if not p.track or any(o.name == p.track for o in above))})
-            total = fixed.mask(size, number, ways_at(above, number, fixed))
-        for other in above:
-            way = other.way(number)
-            mask = Region(parts=tuple(p.model_copy(update={"track": other.name}) for p in other.region.parts)).mask(
-                size, number, {other.name: way}
-            )
-            total = mask if total is None else np.maximum(total, mask)
-        return total
+    def held_out(number: int) -> Plane:
+        return np.max([one.mask(size, number) for one in kept_out], 0)
 
     numbers = [int(n) for n in towards]
     start = np.eye(3) if at == track.reference and not track.path else track.way(at)
-    changing = track.hold_out is not None or bool(above)
-    follower = Follower(lights_along(source, numbers), track.region, track.model, held_out if changing else None)
+    follower = Follower(lights_along(source, numbers), track.region, track.model, held_out if kept_out else None)
     return follower.follow(numbers, start, on_progress, corners=track.corners())

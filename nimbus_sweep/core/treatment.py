@@ -19,7 +19,6 @@ from .frames import FrameSource, PictureFormat, Window
 from .regions import Masked, Outside, Region, box_region
 from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
-from .steps.reframe import ReframePlan
 from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
 from .tracks import Riding, Track
@@ -69,11 +68,6 @@ class Step(BaseModel):
         return step
 
     @property
-    def tracks(self) -> tuple[Track, ...]:
-        """The tracks its regions may ride on."""
-        return self._tracks
-
-    @property
     def acts_in(self) -> Masked | None:
         """Its region, riding."""
         return None if self.region is None else Riding(self.region, self._tracks)
@@ -102,9 +96,7 @@ class Step(BaseModel):
 
     def load(self, path: Path, layout: PictureFormat) -> Knowledge:
         """What the step knows of a shot, kept to its region."""
-        known = self.of.choose(self.of.load(path), self.parsed())
-        if isinstance(known, ReframePlan):
-            known = replace(known, tracks=self._tracks)
+        known = self.of.choose(self.of.load(path), self.parsed(), self._tracks)
         region = Region() if self.region is None and self.of.needs_region else self.acts_in
         return known if region is None and self.hold_out is None else Confined(known, layout, region, self.held_out)
 
@@ -155,8 +147,7 @@ class Recipe(BaseModel):
             followed = track.followed()
             return followed is None or (followed.numbers[0] < stop and followed.numbers[-1] >= first)
 
-        anew = {"path": "", "first": 0, "nudges": ()}
-        return self.with_tracks(tuple(t if known(t) else t.model_copy(update=anew) for t in self.tracks))
+        return self.with_tracks(tuple(t if known(t) else t.unfollowed() for t in self.tracks))
 
     def renamed(self, old: str, new: str) -> Recipe:
         """The recipe with a track under another name, and whatever rides on it along."""
@@ -253,7 +244,7 @@ def _regions(step: Step, last: bool) -> list[Any]:
     if not any(r is not None for r in used):
         return []
     named = {p.track for r in used if r is not None for p in r.parts}
-    ridden = [t.digest for t in step.ridden if t.name in named or t.name == step.settings.get("track")]
+    ridden = [t.digest for t in step.ridden if t.name in named]
     return [*(r.model_dump(mode="json") if r is not None else None for r in used), *ridden]
 
 

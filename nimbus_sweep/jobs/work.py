@@ -462,11 +462,11 @@ def _track(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
     for n, numbers in enumerate(goes):
         if len(numbers) > 1 or not track.path:
-            track = track.with_path(follow(source, track, at, numbers, above, told.part(n / len(goes), (n + 1) / len(goes))))
+            track = track.with_path(follow(source, track, at, numbers, above, tracks, told.part(n / len(goes), (n + 1) / len(goes))))
 
     def with_path(now_: Shot) -> Shot:
         track_named(now_.recipe.tracks, track.name)
-        put = {"first": track.first, "path": track.path, "nudges": track.nudges, "smooth": track.smooth}
+        put = {name: getattr(track, name) for name in ("first", "path", "box", "nudges", "smooth")}
         fresh = tuple(t.model_copy(update=put) if t.name == track.name else t for t in now_.recipe.tracks)
         return now_.with_(recipe=now_.recipe.model_copy(update={"tracks": fresh}))
 

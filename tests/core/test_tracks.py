@@ -69,6 +69,22 @@ def test_corners_put_right_stay_when_it_is_followed_on(track: Track, pan: Memory
     assert on.way(2) == pytest.approx(settled.way(2))
 
 
+def test_its_shape_can_be_changed_on_the_way(track: Track) -> None:
+    wider = track.model_copy(update={"region": box_region(20, 30, 200, 150)})
+    for n in (0, 6, 15):
+        assert wider.way(n) == pytest.approx(track.way(n))
+    assert wider.unfollowed().corners() != pytest.approx(track.corners())
+
+
+def test_a_hold_out_may_ride_on_any_track(track: Track, pan: MemorySource) -> None:
+    held = Region(parts=(Part(keys=box_region(100, 80, 20, 20).parts[0].keys, track="wall"),))
+    size = (pan.format.height, pan.format.width)
+    other = Track(name="other", model="translation", reference=0, region=box_region(60, 50, 110, 110), hold_out=held, size=size)
+    assert follow(pan, other, 0, range(4), [], [other, track]).matrices[3][:2, 2] == pytest.approx([-6, 0], abs=0.1)
+    with pytest.raises(SweepError, match="not there"):
+        follow(pan, other, 0, range(4), [], [other])
+
+
 def test_what_a_track_above_covers_is_kept_out(pan: MemorySource) -> None:
     layout = pan.format
     # A block that goes its own way over most of the plane's right half.

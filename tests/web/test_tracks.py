@@ -44,7 +44,7 @@ def recipe(desk: Desk, number: int):
 
 
 def seen(desk: Desk, number: int, frame: int) -> dict:
-    return desk.client.get(f"/reels/{number}/tracks/0?shot=0&frame={frame}").get_json()
+    return desk.client.get(f"/reels/{number}/tracks/0?shot=0&frame={frame}&whole=1").get_json()
 
 
 def patched(desk: Desk, number: int) -> str:

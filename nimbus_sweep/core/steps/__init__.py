@@ -14,6 +14,7 @@ from pydantic import BaseModel
 from ..frames import FrameSource, Window
 from ..regions import Masked
 from ..survey.findings import Finding
+from ..tracks import Track
 from . import (
     borrow_fill,
     cue_lift,
@@ -68,7 +69,7 @@ def _as_they_are(settings: BaseModel, findings: Iterable[Finding]) -> BaseModel:
     return settings
 
 
-def _whatever(knowledge: Knowledge, _settings: BaseModel) -> Knowledge:
+def _whatever(knowledge: Knowledge, _settings: BaseModel, _tracks: tuple[Track, ...]) -> Knowledge:
     """Knowledge of which nothing is left to choose."""
     return knowledge
 
@@ -103,7 +104,7 @@ class StepKind:
     learns_within : bool
         It learns from its region alone, where it has one.
     choose : callable
-        ``(knowledge, settings)`` gives the knowledge as the settings that only choose want it.
+        ``(knowledge, settings, tracks)`` gives the knowledge as the settings that only choose, and the shot's tracks, want it.
     chooses : frozenset of str
         Those settings: no analysis depends on them.
     slight : bool
@@ -127,7 +128,7 @@ class StepKind:
     learns_from: Literal["volume", "light", "frames", "nothing"] = "volume"
     needs_region: bool = False
     learns_within: bool = False
-    choose: Callable[[Any, Any], Knowledge] = _whatever
+    choose: Callable[[Any, Any, tuple[Track, ...]], Knowledge] = _whatever
     chooses: frozenset[str] = frozenset()
     slight: bool = False
     asked_for: bool = False
@@ -216,7 +217,7 @@ STEPS: dict[str, StepKind] = {
         analyse=speck_sweep.analyse,
         load=PatchPlan.load,
         learns_from="frames",
-        choose=lambda plan, settings: plan.chosen(settings.chosen),
+        choose=lambda plan, settings, _tracks: plan.chosen(settings.chosen),
         chooses=speck_sweep.CHOOSES,
     ),
     "line-lift": StepKind(
@@ -300,7 +301,7 @@ STEPS: dict[str, StepKind] = {
         analyse=retouch.analyse,
         load=retouch.RetouchPlan.load,
         learns_from="nothing",
-        choose=lambda plan, settings: plan.with_strokes(settings),
+        choose=lambda plan, settings, _tracks: plan.with_strokes(settings),
         chooses=retouch.CHOOSES,
         slight=True,
     ),
@@ -325,6 +326,7 @@ STEPS: dict[str, StepKind] = {
         analyse=reframe.analyse,
         load=reframe.ReframePlan.load,
         learns_from="nothing",
+        choose=lambda plan, _settings, tracks: plan.on(tracks),
         whole=True,
     ),
 }

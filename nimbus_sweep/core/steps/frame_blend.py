@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
@@ -15,10 +14,10 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
-from ..media.aside import written_aside
 from ..motion import Field as Motion
 from ..motion import carried, flow, look
 from ..regions import Masked
+from .plain import keep, kept
 from .ways import InEveryFrame, MarkWay
 
 # Motion is told on a picture no wider than this.
@@ -75,16 +74,13 @@ class BlendPlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = {"format": self.layout.as_json(), "settings": self.settings.model_dump(mode="json")}
-        with written_aside(path) as stream:
-            np.savez(stream, told=np.array(json.dumps(told)))
+        keep(path, self.layout, settings=self.settings.model_dump(mode="json"))
 
     @classmethod
     def load(cls, path: Path) -> BlendPlan:
         """Read a plan written by `save`."""
-        with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
-        return cls(PictureFormat.from_json(told["format"]), FrameBlendSettings.model_validate(told["settings"]))
+        layout, told = kept(path)
+        return cls(layout, FrameBlendSettings.model_validate(told["settings"]))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all."""

@@ -6,7 +6,6 @@ lacks; what stands out of the grain is kept when it is calmed.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache, partial
@@ -20,12 +19,12 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..frames import Frame, FrameSource, PictureFormat, Window
 from ..grain import Grain, measure
-from ..media.aside import written_aside
 from ..motion import Plane
 from ..regions import Masked
 from ..wear.lending import codes
 from ..wear.span import Span, frames_of
 from .per_frame import FrameByFrame
+from .plain import keep, kept
 from .ways import InEveryFrame, MarkWay
 
 # Share of the deviation by which grain may differ and is the same.
@@ -90,17 +89,14 @@ class GrainPlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = json.dumps({"format": self.layout.as_json(), "own": [_plain(g) for g in self.own], "like": [_plain(g) for g in self.like]})
-        with written_aside(path) as stream:
-            np.savez(stream, told=np.array(told))
+        keep(path, self.layout, own=[_plain(g) for g in self.own], like=[_plain(g) for g in self.like])
 
     @classmethod
     def load(cls, path: Path) -> GrainPlan:
         """Read a plan written by `save`."""
-        with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
+        layout, told = kept(path)
         own, like = (tuple(None if g is None else GrainOf(**g).grain for g in told[name]) for name in ("own", "like"))
-        return cls(PictureFormat.from_json(told["format"]), own, like)
+        return cls(layout, own, like)
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, until a region narrows them."""

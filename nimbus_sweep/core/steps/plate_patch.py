@@ -20,7 +20,7 @@ from ..grain import Grain
 from ..media.aside import written_aside
 from ..motion import Plane
 from ..planar import Matrix, moved
-from ..plates import Areas, Blur, Canvas, Light, Picture, common, disturbance, measured, put_rgb, rgb_of, smooth_lights, softness
+from ..plates import Areas, Blur, Canvas, Light, Picture, Take, common, disturbance, measured, put_rgb, rgb_of, smooth_lights, softness
 from ..regions import Masked, Outside, Part, Region
 from ..survey.box import Box
 from ..tracks import Riding, track_named
@@ -34,6 +34,8 @@ _MOST, _BYTES = 40, 400 << 20
 _LOOKED = 24
 # Pixels of the ring that the light is measured in, at least, at most, and as a share of the region.
 _NARROW, _WIDE, _SHARE = 8, 60, 0.08
+# Pixels beyond the picture that a region may reach on its plane.
+_BEYOND = 400
 # Pixels about the region that are kept of a plate.
 _RIM = 8
 # Share of the region below which a plate that does not know it is told of.
@@ -313,11 +315,16 @@ def analyse(
     return _Maker(span, settings, outside, on_progress or (lambda _: None)).plan()
 
 
+# A frame's number, its picture of the plane, and what of it is seen.
+_Looked = tuple[int, tuple[Picture, Plane]]
+
+
 class _Maker:
     """Makes a plan; what all parts of that need."""
 
     def __init__(self, span: Span, settings: PlatePatchSettings, outside: Outside, told: Callable[[float], None]) -> None:
         self.span, self.settings, self.told = span, settings, told
+        self.commons: dict[tuple[int | None, int | None, Take], tuple[Picture, Plane]] = {}
         self.layout = span.source.format
         self.size = (self.layout.height, self.layout.width)
         self.held_out = outside.hold_out
@@ -330,18 +337,16 @@ class _Maker:
             raise SweepError("The region of the plate is empty. Draw it over what is to go.")
         extent = int(max(np.ptp(np.flatnonzero(own.any(1))), np.ptp(np.flatnonzero(own.any(0)))) + 1)
         self.ring = int(np.clip(_SHARE * extent, _NARROW, _WIDE))
-        self.canvas = Canvas.about(own, self.ring + 6, -self._room, -self._room)
-        inside = Box(self.canvas.left + self._room, self.canvas.top + self._room, self.canvas.width, self.canvas.height)
+        self.canvas = Canvas.about(own, self.ring + 6, -_BEYOND, -_BEYOND)
+        inside = Box(self.canvas.left + _BEYOND, self.canvas.top + _BEYOND, self.canvas.width, self.canvas.height)
         self.region = inside.samples(own).astype(np.float32)
         self.areas = self._areas()
-
-    _room = 400
 
     def _plane_mask(self, region: Region) -> Plane:
         """The region as it lies on the plane, whatever frame its keys are of, with room beyond the picture."""
         height, width = self.size
-        shift = np.array([[1, 0, self._room], [0, 1, self._room], [0, 0, 1]], np.float64)
-        shape = (height + 2 * self._room, width + 2 * self._room)
+        shift = np.array([[1, 0, _BEYOND], [0, 1, _BEYOND], [0, 0, 1]], np.float64)
+        shape = (height + 2 * _BEYOND, width + 2 * _BEYOND)
         total = np.zeros(shape, np.float32)
         for key in sorted({k.frame for p in region.parts for k in p.keys}):
             parts = tuple(Part(keys=p.keys, takes=p.takes, track="plane") for p in region.parts)
@@ -375,10 +380,10 @@ class _Maker:
     def taken(self, frame: Frame) -> tuple[Picture, Plane]:
         return self.canvas.taken(frame, self.way(frame.number), self.held(frame.number))
 
-    def _looked_at(self, first: int | None, stop: int | None, most: int) -> list[tuple[int, tuple[Picture, Plane]]]:
+    def _looked_at(self, first: int | None, stop: int | None) -> list[_Looked]:
         numbers = self.span.numbers
         numbers = numbers[(numbers >= (first or 0)) & (numbers < (stop if stop is not None else numbers[-1] + 1))]
-        most = max(5, min(most, _BYTES // max(1, self.canvas.width * self.canvas.height * 12)))
+        most = max(5, min(_MOST, _BYTES // max(1, self.canvas.width * self.canvas.height * 12)))
         wanted = numbers[np.unique(np.linspace(0, len(numbers) - 1, min(len(numbers), most)).round().astype(int))] if len(numbers) else []
         found = []
         for number in wanted:
@@ -390,17 +395,19 @@ class _Maker:
         return found
 
     def plan(self) -> PlatePlan:
-        looked = self._looked_at(None, None, _LOOKED)
+        looked = self._looked_at(None, None)
         if not looked:
             raise SweepError("No frame shows the plane of this region. Look at its track, and at what is held out.")
         self.told(0.1)
-        like, known = common([p for _, p in looked], self.areas, "middle")
+        # What all frames show stands for the plate of all frames as well.
+        like, known = self._in_common(None, None, "middle", looked)
         told: dict[str, Any] = {}
-        scores = {n: round(disturbance(*p, like, known, self.region, self.areas), 2) for n, p in looked}
+        scored = looked[:: max(1, -(-len(looked) // _LOOKED))]
+        scores = {n: round(disturbance(*p, like, known, self.region, self.areas), 2) for n, p in scored}
         told["disturbed"] = sorted(scores.items(), key=lambda one: one[1])
         plates, there = [], []
         for plate in self.settings.plates:
-            picture, seen = self._made(plate, told["disturbed"])
+            picture, seen = self._made(plate, told["disturbed"], looked)
             lacks = (seen == 0) & (known > 0)
             if self.settings.also and plate.kind != "picture" and lacks.any():
                 light = measured(picture, like, seen * known, self.areas, "gain")
@@ -428,7 +435,7 @@ class _Maker:
         areas = self.areas.cut(left, top, width, height)
         return PlatePlan(self.layout, canvas, pictures, shown, areas, fits, grain, told)
 
-    def _made(self, plate: PlateOf, scores: Sequence[tuple[int, float]]) -> tuple[Picture, Plane]:
+    def _made(self, plate: PlateOf, scores: Sequence[tuple[int, float]], looked: Sequence[_Looked]) -> tuple[Picture, Plane]:
         if plate.kind == "picture":
             return self._from_outside(plate)
         if plate.kind == "frame":
@@ -437,10 +444,17 @@ class _Maker:
             if number not in self.span.numbers:
                 raise SweepError(f"Frame {number} is not a frame of this shot that can be a plate. Choose another one.")
             return self.taken(self.span.source.frame(number))
-        looked = self._looked_at(plate.first, plate.stop, _MOST)
+        if plate.first is not None or plate.stop is not None:
+            looked = self._looked_at(plate.first, plate.stop)
         if not looked:
             raise SweepError("None of the frames named for the plate shows the plane. Choose other ones.")
-        return common([p for _, p in looked], self.areas, plate.kind)
+        return self._in_common(plate.first, plate.stop, plate.kind, looked)
+
+    def _in_common(self, first: int | None, stop: int | None, take: Take, looked: Sequence[_Looked]) -> tuple[Picture, Plane]:
+        key = (first, stop, take)
+        if key not in self.commons:
+            self.commons[key] = common([p for _, p in looked], self.areas, take)
+        return self.commons[key]
 
     def _from_outside(self, plate: PlateOf) -> tuple[Picture, Plane]:
         data = np.frombuffer(base64.b64decode(plate.picture), np.uint8)

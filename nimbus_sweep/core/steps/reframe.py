@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import cv2
@@ -14,11 +13,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..errors import SweepError
 from ..frames import Frame, FrameSource, PictureFormat, Window
-from ..media.aside import written_aside
 from ..planar import Matrix
 from ..regions import Masked
 from ..tracks import Track, track_named
 from .per_frame import FrameByFrame
+from .plain import keep, kept
 from .ways import MarkWay
 
 # Least share of the picture that must be left each way.
@@ -55,16 +54,17 @@ class ReframePlan:
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all; the tracks are no part of it."""
-        told = {"format": self.layout.as_json(), "settings": self.settings.model_dump(mode="json")}
-        with written_aside(path) as stream:
-            np.savez(stream, told=np.array(json.dumps(told)))
+        keep(path, self.layout, settings=self.settings.model_dump(mode="json"))
 
     @classmethod
     def load(cls, path: Path) -> ReframePlan:
         """Read a plan written by `save`."""
-        with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
-        return cls(PictureFormat.from_json(told["format"]), ReframeSettings.model_validate(told["settings"]))
+        layout, told = kept(path)
+        return cls(layout, ReframeSettings.model_validate(told["settings"]))
+
+    def on(self, tracks: tuple[Track, ...]) -> ReframePlan:
+        """The plan with the tracks of the shot."""
+        return replace(self, tracks=tracks)
 
     @property
     def changes_nothing(self) -> bool:

@@ -6,7 +6,6 @@ replaced, so that all others stay the source's own.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -20,9 +19,9 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
-from ..media.aside import written_aside
 from ..regions import Masked
 from .per_frame import FrameByFrame
+from .plain import keep, kept
 from .ways import InEveryFrame, MarkWay
 
 # Samples whose windows are sorted at a time.
@@ -48,16 +47,13 @@ class MedianPlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = json.dumps({"format": self.layout.as_json(), "settings": self.settings.model_dump(mode="json")})
-        with written_aside(path) as stream:
-            np.savez(stream, told=np.array(told))
+        keep(path, self.layout, settings=self.settings.model_dump(mode="json"))
 
     @classmethod
     def load(cls, path: Path) -> MedianPlan:
         """Read a plan written by `save`."""
-        with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
-        return cls(PictureFormat.from_json(told["format"]), RegionMedianSettings.model_validate(told["settings"]))
+        layout, told = kept(path)
+        return cls(layout, RegionMedianSettings.model_validate(told["settings"]))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, until a region narrows them."""

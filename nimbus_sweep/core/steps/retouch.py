@@ -8,7 +8,6 @@ convolution). Strokes of a frame are put on in order, each over what the ones be
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -21,12 +20,12 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..frames import Frame, FrameCache, FrameSource, PictureFormat, Window
 from ..grain import Grain, flattest
-from ..media.aside import written_aside
 from ..motion import Plane, spread
 from ..regions import Masked, Stroke
 from ..survey.box import Box
 from ..wear.lending import Coarse, Lender, Looks, aligned, cells_box, cells_of, codes, shift_about
 from .per_frame import FrameByFrame
+from .plain import keep, kept
 from .ways import MarkWay
 
 # Pixels about a stroke that tell how it fits; at least, and as a share of the brush.
@@ -125,14 +124,12 @@ class RetouchPlan:
 
     def save(self, path: Path) -> None:
         """Write what is learned, which is the format alone, to `path`, whole or not at all."""
-        with written_aside(path) as stream:
-            np.savez(stream, told=np.array(json.dumps({"format": self.layout.as_json()})))
+        keep(path, self.layout)
 
     @classmethod
     def load(cls, path: Path) -> RetouchPlan:
         """Read a plan written by `save`; without strokes."""
-        with np.load(path) as stored:
-            return cls(PictureFormat.from_json(json.loads(str(stored["told"]))["format"]))
+        return cls(kept(path)[0])
 
     def with_strokes(self, settings: RetouchSettings) -> RetouchPlan:
         """The plan with the strokes of the settings."""

@@ -71,8 +71,7 @@ def _riding(index: int, which: str, region: Region | None) -> Region | None:
     if region is None or g.owner == "steps" or which == "hold_out":
         return region
     track = _step(index)
-    own = track.name if isinstance(track, Track) and track.path else ""
-    return region.model_copy(update={"parts": tuple(p.model_copy(update={"track": own}) for p in region.parts)})
+    return track.ridden() if isinstance(track, Track) else region
 
 
 def _move(name: str, frame: int) -> Matrix:
@@ -182,12 +181,14 @@ def ride(reel_id: int, index: int, which: str) -> Response:
     region = _region(index, which)
     if region is None or not region.parts:
         abort(409, "Draw a shape first; then it can ride.")
-    to = undone(_move(name, frame))
 
     def ridden(part: Part) -> Part:
-        # A part of several keys was drawn in each key's own frame.
-        at = (lambda n: n) if len(part.keys) > 1 else (lambda _: frame)
-        return part.ridden(name, lambda n: (undone(_move(name, at(n))) if len(part.keys) > 1 else to) @ _move(part.track, at(n)))
+        def move(key: int) -> Matrix:
+            # A part of several keys was drawn in each key's own frame.
+            at = key if len(part.keys) > 1 else frame
+            return undone(_move(name, at)) @ _move(part.track, at)
+
+        return part.ridden(name, move)
 
     parts = tuple(ridden(p) for p in region.parts)
     _put(reel_id, index, which, f"Rides on {name}" if name else "Fixed to the frame", region.model_copy(update={"parts": parts}))

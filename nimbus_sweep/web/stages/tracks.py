@@ -88,18 +88,18 @@ def follow(reel_id: int, index: int) -> Response:
 
 @pages.get("/<int:index>")
 def seen(reel_id: int, index: int) -> Response:
-    """A plane in a frame: its corners, the grid on it, how well it holds there; and the misfit of every frame."""
+    """A plane in a frame: its corners, the grid on it, how well it holds there; and the misfit of every frame, if asked for."""
     reel = reel_or_404(reel_id)
     track, frame = _track(reel, index), request.args.get("frame", 0, type=int)
     followed = track.followed()
     if followed is None and frame != track.reference:
-        return jsonify(corners=None, grid=[], said=f"Not followed yet. It was drawn in frame {track.reference}.", misfit=[], first=0)
+        return jsonify(corners=None, grid=[], said=f"Not followed yet. It was drawn in frame {track.reference}.", first=0)
     way = track.way(frame) if followed is not None else np.eye(3)
     corners = track.corners()
     share = np.linspace(0, 1, _GRID + 1)
     lines = [np.array([corners[0] * (1 - s) + corners[1] * s, corners[3] * (1 - s) + corners[2] * s]) for s in share]
     lines += [np.array([corners[0] * (1 - s) + corners[3] * s, corners[1] * (1 - s) + corners[2] * s]) for s in share]
-    said, misfit, states = "", [], []
+    said, over = "", {}
     if followed is not None:
         at = frame - track.first
         inside = 0 <= at < len(followed.numbers)
@@ -109,14 +109,15 @@ def seen(reel_id: int, index: int) -> Response:
             if inside
             else f"Frame {frame} was not followed."
         )
-        misfit, states = followed.misfit.round(4).tolist(), followed.states.tolist()
+        if request.args.get("whole") == "1":
+            over = {"misfit": followed.misfit.round(4).tolist(), "states": followed.states.tolist()}
     return jsonify(
         corners=moved(corners, way).round(3).tolist(),
         grid=[moved(line, way).round(2).tolist() for line in lines],
         said=said,
         first=track.first,
-        misfit=misfit,
-        states=states,
+        followed=followed is not None,
+        **over,
         nudged=[n.frame for n in track.nudges],
     )
 
@@ -146,9 +147,9 @@ def settings(reel_id: int, index: int) -> Response:
         if any(t.name == known["name"] for n, t in enumerate(shot_named(reel).recipe.tracks) if n != index):
             abort(409, f"There is a track called {known['name']!r} already.")
     # Another kind of move has to be followed anew.
-    more = {"path": "", "nudges": (), "first": 0} if known.get("model", old.model) != old.model else {}
+    base = old if known.get("model", old.model) == old.model else old.unfollowed()
     try:
-        fresh = Track.model_validate({**old.model_dump(), **known, **more})
+        fresh = Track.model_validate({**base.model_dump(), **known})
     except ValidationError as error:
         abort(400, f"That setting cannot be: {told(error)}.")
     if fresh.name == old.name:

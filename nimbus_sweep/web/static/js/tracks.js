@@ -8,6 +8,7 @@ const WORST = 0.4; // misfit that fills the lane
 let url = null;
 let seen = null;
 let seenFor = "";
+let over = { key: "", misfit: [], states: [] }; // of all frames: asked for when the track has changed, not with every frame
 let held = null; // { n, corners, from }
 let act = () => {};
 
@@ -23,7 +24,7 @@ export function mark(sheet) {
   fold.querySelector("[data-track-said]").textContent = seen?.said ?? "";
   curve(fold.querySelector("canvas[data-track-curve]"));
   const still = fold.querySelector("details[open] [data-still]");
-  if (still && seen?.misfit.length) {
+  if (still && seen?.followed) {
     const src = `${url.split("?")[0]}/still/${bench.frame}.jpg?shot=${bench.shotAt}&r=${bench.revision}`;
     if (still.dataset.src !== src) { still.dataset.src = src; still.src = src; }
   }
@@ -31,8 +32,10 @@ export function mark(sheet) {
 
 async function ask(key) {
   seenFor = key;
-  const told = await get(`${url}&frame=${bench.frame}`).catch(() => null);
+  const whole = `${url}/${bench.revision}`;
+  const told = await get(`${url}&frame=${bench.frame}&whole=${over.key === whole ? 0 : 1}`).catch(() => null);
   if (!told || key !== seenFor) return;
+  if (over.key !== whole) over = { key: whole, misfit: told.misfit ?? [], states: told.states ?? [] };
   seen = told;
   held = null;
   bench.set({ drawn: {} });
@@ -40,15 +43,15 @@ async function ask(key) {
 
 // Misfit over the frames that were followed, what does not hold in a hatch of its own.
 function curve(canvas) {
-  if (!canvas || !seen?.misfit.length) return;
+  if (!canvas || !seen?.followed || !over.misfit.length) return;
   const { pen, width, height } = fitCanvas(canvas);
   const style = getComputedStyle(document.documentElement);
   const ink = style.getPropertyValue("--ink"), loss = style.getPropertyValue("--loss");
-  const per = width / seen.misfit.length;
-  for (const [n, miss] of seen.misfit.entries()) {
-    const tall = seen.states[n] >= 2 ? height : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * height);
-    pen.fillStyle = seen.states[n] ? loss : ink;
-    pen.globalAlpha = seen.states[n] >= 2 ? 0.35 : 1;
+  const per = width / over.misfit.length;
+  for (const [n, miss] of over.misfit.entries()) {
+    const tall = over.states[n] >= 2 ? height : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * height);
+    pen.fillStyle = over.states[n] ? loss : ink;
+    pen.globalAlpha = over.states[n] >= 2 ? 0.35 : 1;
     pen.fillRect(n * per, height - tall, Math.max(1, per - (per > 3 ? 1 : 0)), tall);
   }
   pen.globalAlpha = 1;
@@ -73,20 +76,20 @@ export function draw(pen, { across, scale }) {
 
 // The lane of the reel log: how far each frame misses; what does not hold is drawn hollow and across.
 export function drawLog(pen, yOf, height, lane, ink, loss) {
-  if (!url || !seen?.misfit.length) return false;
-  for (const [n, miss] of seen.misfit.entries()) {
+  if (!url || !seen?.followed || !over.misfit.length) return false;
+  for (const [n, miss] of over.misfit.entries()) {
     const top = yOf(seen.first + n, height), tall = Math.max(1, yOf(seen.first + n + 1, height) - top);
     if (top > height || top + tall < 0) continue;
-    const bad = seen.states[n] > 0;
+    const bad = over.states[n] > 0;
     pen.fillStyle = bad ? loss : ink;
-    pen.fillRect(lane, top, seen.states[n] >= 2 ? 11 : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * 11), Math.max(1, tall - (tall > 3 ? 1 : 0)));
+    pen.fillRect(lane, top, over.states[n] >= 2 ? 11 : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * 11), Math.max(1, tall - (tall > 3 ? 1 : 0)));
   }
   return true;
 }
 
 // Each gives true when the pointer was meant for a corner.
 export function press(at, event) {
-  if (!url || !seen?.corners || !seen.misfit.length || event.shiftKey || event.button > 0) return false;
+  if (!url || !seen?.corners || !seen.followed || event.shiftKey || event.button > 0) return false;
   const x = at.x - 0.5, y = at.y - 0.5;
   const near = seen.corners.map(([cx, cy], n) => [Math.hypot((cx - x) * at.place.across, (cy - y) * at.place.scale), n]).sort((a, b) => a[0] - b[0])[0];
   if (near[0] > HOLD) return false;

@@ -1,0 +1,25 @@
+"""Analyses that are a few plain values: written and read as JSON beside the layout of the pictures."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..frames import PictureFormat
+from ..media.aside import written_aside
+
+
+def keep(path: Path, layout: PictureFormat, **told: Any) -> None:
+    """Write plain values to `path`, whole or not at all."""
+    with written_aside(path) as stream:
+        np.savez(stream, told=np.array(json.dumps({"format": layout.as_json(), **told})))
+
+
+def kept(path: Path) -> tuple[PictureFormat, dict[str, Any]]:
+    """Read what `keep` wrote: the layout, and the values by their names."""
+    with np.load(path) as stored:
+        told = json.loads(str(stored["told"]))
+    return PictureFormat.from_json(told.pop("format")), told
