@@ -113,6 +113,9 @@ def test_bad_input_is_explained(tmp_path: Path) -> None:
     with pytest.raises(ValidationError):
         PlatePatchSettings(plates=())
     nothing = analyse(Span.of(spoiled, 0, 8), PlatePatchSettings())
+    # A step that was just put on has no region yet: its analysis is kept all the same.
+    nothing.save(tmp_path / "nothing.npz")
+    assert PlatePlan.load(tmp_path / "nothing.npz").fits == {}
     assert nothing.fits == {} and np.array_equal(nothing.mend(spoiled.frame(0)).planes[0], spoiled.pictures[0][0])
 
 

@@ -50,6 +50,8 @@ def seen(desk: Desk, number: int, frame: int) -> dict:
 def patched(desk: Desk, number: int) -> str:
     """A plate patch whose region rides on the plane."""
     desk.post(f"/reels/{number}/steps?shot=0", {"kind": "plate-patch"})
+    desk.work()
+    assert desk.task("analysis").state == "done", "without a region it acts nowhere"
     at = f"/reels/{number}/steps/0"
     desk.post(f"{at}/region/parts?shot=0", {"shape": ELLIPSE, "frame": 0})
     assert desk.post(f"{at}/region/ride?shot=0", {"track": "plane 1", "frame": 0}).status_code == 200

@@ -157,8 +157,8 @@ class PlatePlan:
             "numbers": np.array(numbers, np.int64),
             "which": np.array([f.plate for f in fits], np.int64),
             "ways": np.array([f.way for f in fits], np.float64).reshape(-1, 3, 3),
-            "gains": np.array([f.light.gains for f in fits], np.float64).reshape(len(fits), -1, 3),
-            "offsets": np.array([f.light.offsets for f in fits], np.float64).reshape(len(fits), -1, 3),
+            "gains": np.array([f.light.gains for f in fits], np.float64).reshape(len(fits), len(self.areas), 3),
+            "offsets": np.array([f.light.offsets for f in fits], np.float64).reshape(len(fits), len(self.areas), 3),
             "blurs": np.array([(f.blur.sigma, f.blur.across, f.blur.down) for f in fits], np.float64).reshape(-1, 3),
             "centres": self.areas.centres,
         }
