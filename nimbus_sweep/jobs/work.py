@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 import re
 import shutil
 import time
@@ -13,10 +12,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
-from ..core.cutting import Shot, Shots, divided, place_of
+from ..core.cutting import Shot, divided, place_of
 from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
 from ..core.known_truth import beside, held_against
@@ -24,23 +20,36 @@ from ..core.measure import compare, merged, report_of
 from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.opening import fingerprint, open_reel, stamp_of
-from ..core.media.reel import Reading, ReelReader
+from ..core.media.reel import ReelReader
 from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
-from ..core.render import RenderedShot, RenderSpec, clear, open_unchanged, render
-from ..core.report import TreatedShot, make_report
+from ..core.render import clear, render
+from ..core.report import make_report
 from ..core.scan import Scan, scan
-from ..core.shots import Repeats
-from ..core.steady.record import LightRecord, described, record, recorded
 from ..core.survey import Finding, Surveyed, survey
 from ..core.survey.shared_marks import mean_light, shared
 from ..core.tracks import follow, track_named
 from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan
-from ..core.volume import TimeVolume, build_volume
+from ..core.volume import build_volume
 from ..core.wear.span import Span
 from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Edit, Reel, Task, Trial, database, now
+from .reels import (
+    computed_under,
+    facts_of,
+    learned,
+    light_path,
+    open_as_taken_in,
+    open_light,
+    open_volume,
+    reading_of,
+    repeats_of,
+    size_of,
+    spec_of,
+    usable_of,
+    volume_path,
+)
 
 log = logging.getLogger(__name__)
 
@@ -103,82 +112,6 @@ def _end(task: Task, **values: Any) -> None:
     if task.kind == "intake" and values["state"] != "done" and Reel.get_by_id(task.reel_id).state != "ready":
         refusal = values.get("error") or "Intake was stopped."
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
-
-
-def reading_of(reel: Reel) -> Reading:
-    """How the user wants the reel read."""
-    return Reading.model_validate(reel.reading or {})
-
-
-def computed_under(reel: Reel) -> str:
-    """What analyses of the reel are kept under: its fingerprint, and how it is read."""
-    key = reading_of(reel).key
-    return f"{reel.fingerprint};{key}" if key else reel.fingerprint
-
-
-def open_as_taken_in(reel: Reel) -> ReelReader:
-    """Open a reel; raises ChangedReel if it is not the one that was taken in."""
-    return open_unchanged(spec_of(DataFolder(Path()), reel, 0, ()))
-
-
-def spec_of(
-    data: DataFolder, reel: Reel, task_id: int, shots: Shots, delivery: Delivery | None = None, part: Shot | None = None
-) -> RenderSpec:
-    """What a process needs to render the reel, or one shot of it."""
-    repeats = data.of_reel(reel.id) / "repeats.npz"
-    return RenderSpec(
-        reel=reel.path,
-        reading=reading_of(reel),
-        accept_missing=reel.accept_missing,
-        fingerprint=computed_under(reel),
-        size=reel.size,
-        modified=reel.modified,
-        shots=tuple(
-            RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.settled(s))
-            for n, s in enumerate(shots, start=1)
-            if s.treated
-        ),
-        repeats=str(repeats) if repeats.exists() else "",
-        first=part.enter if part else 0,
-        stop=part.leave if part else reel.frames,
-        delivery=delivery or Delivery(),
-        analyses=str(data.analyses),
-        chunks=str(data.chunks(task_id)),
-    )
-
-
-def facts_of(source: ReelReader) -> dict[str, Any]:
-    """What was read of a reel, as it is kept and shown."""
-    facts = source.facts
-    return {
-        "frames": len(source),
-        "rate": str(facts.rate),
-        "constant": facts.constant_timing,
-        "intervals": facts.interval_range,
-        "often": facts.intervals,
-        "width": facts.width,
-        "height": facts.height,
-        "container": facts.container,
-        "codec": facts.codec,
-        "pixel_format": facts.pixel_format,
-        "bits": facts.bits,
-        "duration": float(facts.duration),
-        "start": float(facts.start),
-        "aspect": str(facts.sample_aspect),
-        "matrix": facts.colour.matrix_name,
-        "transfer": facts.colour.transfer_name,
-        "full_range": facts.colour.full_range,
-        "fields": facts.field_order,
-        "time_code": facts.time_code,
-        "turned": facts.turned,
-        "first_number": facts.first_number,
-        "absent": list(facts.absent),
-        "sounds": [vars(s) for s in facts.sounds],
-        "notes": list(facts.notes),
-        "assumptions": list(facts.assumptions),
-        "corrections": list(facts.corrections),
-        "promised": facts.promised,
-    }
 
 
 def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
@@ -262,82 +195,6 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
 
 
-def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
-    """Where a shot laid open in time is kept, by the frames it holds and how they are read."""
-    reading = reading_of(reel)
-    way = f"-{reading.fields or 'top'}-fields" if reading.deinterlace else ""
-    return data.volumes(reel.id) / f"{first:08d}-{stop:08d}{way}.bin"
-
-
-def repeats_of(data: DataFolder, reel: Reel) -> Repeats | None:
-    """Which of a reel's frames repeat others; None when that is not known."""
-    known = data.of_reel(reel.id) / "repeats.npz"
-    return Repeats.load(known) if known.exists() else None
-
-
-def usable_of(data: DataFolder, reel: Reel) -> NDArray[np.int64]:
-    """The frames of a reel that are there and repeat no other."""
-    repeats = repeats_of(data, reel)
-    usable = np.arange(reel.frames, dtype=np.int64) if repeats is None else repeats.distinct
-    return np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
-
-
-def open_volume(
-    data: DataFolder, reel: Reel, shot: Shot, source: ReelReader, on_progress: Callable[[float], None] | None = None
-) -> TimeVolume:
-    """A shot's time volume, made when it is not there."""
-    path = volume_path(data, reel, shot.first, shot.stop)
-    if path.exists() and path.with_suffix(".json").exists():
-        os.utime(path)
-        volume = TimeVolume(path)
-    else:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        usable = usable_of(data, reel)
-        count = shot.stop - shot.first
-        share = (lambda frame: on_progress((frame.number - shot.first + 1) / count)) if on_progress else None
-        with recorded(light_path(path), source, shot.first) as writer:
-
-            def seen(frame: Frame) -> None:
-                writer.add(frame)
-                if share:
-                    share(frame)
-
-            volume = build_volume(path, source, seen, first=shot.first, stop=shot.stop, usable=usable)
-        _free_volumes(path.parent, keep=path)
-    volume.colour = source.colour
-    return volume
-
-
-def light_path(volume: Path) -> Path:
-    """Where the record of a shot's light is kept, beside its volume."""
-    return volume.with_suffix(".light")
-
-
-def open_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
-    """The record of a shot's light, made when it is not there."""
-    path = light_path(volume_path(data, reel, shot.first, shot.stop))
-    there = path.exists() and described(path).exists()
-    # Light above black depends on how the samples are read, which may have been corrected since.
-    if not there or LightRecord(path).colour != source.colour:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        record(path, source, shot.first, shot.stop)
-    light = LightRecord(path)
-    light.rate = source.rate
-    return light
-
-
-_MOST_VOLUMES = 8
-
-
-def _free_volumes(folder: Path, keep: Path) -> None:
-    """Let go of the volumes that were used longest ago."""
-    held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_mtime, reverse=True)
-    for path in held[_MOST_VOLUMES:]:
-        if path != keep:
-            for gone in (path, path.with_suffix(".json"), light_path(path), described(light_path(path))):
-                gone.unlink(missing_ok=True)
-
-
 def _open(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Laying the shot open in time")
     open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), told)
@@ -407,39 +264,9 @@ def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     return shot.with_(findings=(*stored, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
-def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
-    """Where a shot's analyses are kept."""
-    return Analyses(data.analyses, computed_under(reel), *shot.span)
-
-
-def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume:
-    return open_volume(data, reel, shot, source).between(*shot.span)
-
-
-def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
-    return open_light(data, reel, shot, source).between(*shot.span)
-
-
-def _within(told: Callable[[float], None], begin: float, end: float, share: float) -> None:
-    told(begin + share * (end - begin))
-
-
-def _make_analyses(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
-    made = []
-    active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
-    for done, (n, shot) in enumerate(active):
-        recipe = edits.settled(shot)
-        begin, end = done / len(active), (done + 1) / len(active)
-        opened = partial(_span_volume, data, reel, shot, source)
-        lit = partial(_span_light, data, reel, shot, source)
-        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit, usable_of(data, reel))
-        made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
-    return made
-
-
 def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Learning the repair")
-    _make_analyses(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
+    learned(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
     return {}
 
 
@@ -574,7 +401,7 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
     shots = tuple(Shot.model_validate(s) for s in settings["shots"])
     delivery = Delivery.model_validate(settings.get("delivery") or {})
     source = open_as_taken_in(reel)
-    made = _make_analyses(data, reel, shots, source, told.part(0, 0.05))
+    made = learned(data, reel, shots, source, told.part(0, 0.05))
     parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
     if delivery.part == "shots":
         parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
@@ -618,13 +445,6 @@ def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
     form = FORMATS[delivery.kind]
     stem = re.sub(r"[^\w.() -]", "_", Path(reel.path).stem.partition("%")[0].rstrip("._-#") or reel.title)
     return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
-
-
-def size_of(path: Path) -> int:
-    """Bytes of a file, or of all files in a folder."""
-    if path.is_dir():
-        return sum(p.stat().st_size for p in path.rglob("*") if p.is_file())
-    return path.stat().st_size if path.exists() else 0
 
 
 def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:

@@ -26,7 +26,7 @@ from ..core.summary import Summary
 from ..core.treatment import Analyses, Recipe, chain
 from ..core.trials import Plan
 from ..core.volume import TimeVolume
-from ..jobs.work import analyses_of, computed_under, open_as_taken_in, volume_path
+from ..jobs.reels import analyses_of, computed_under, open_as_taken_in, volume_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Reel, Trial

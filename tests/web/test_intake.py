@@ -15,7 +15,7 @@ import pytest
 
 from nimbus_sweep.core.media.layout import to_picture
 from nimbus_sweep.core.media.opening import open_reel
-from nimbus_sweep.jobs.work import reading_of
+from nimbus_sweep.jobs.reels import reading_of
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Job, Reel, Task, database
 from tests.conftest import SITES, small, write_movie
@@ -374,7 +374,7 @@ def test_an_open_reel_can_be_looked_at_while_it_is_read(desk: Desk) -> None:
     reel_id = desk.post("/reels/open", {"path": str(path)}).get_json()["id"]
     database.connect(reuse_if_open=True)
     reader = open_reel(path)
-    from nimbus_sweep.jobs.work import facts_of
+    from nimbus_sweep.jobs.reels import facts_of
 
     stat = path.stat()
     Reel.update(state="open", frames=12, facts=facts_of(reader), size=stat.st_size, modified=stat.st_mtime_ns).where(

@@ -15,7 +15,7 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.starting_points import STARTING_POINTS
 from nimbus_sweep.core.treatment import Recipe
 from nimbus_sweep.demo.flicker import bands, lit
-from nimbus_sweep.jobs.work import open_as_taken_in, open_light
+from nimbus_sweep.jobs.reels import open_as_taken_in, open_light
 from nimbus_sweep.store import edits
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk

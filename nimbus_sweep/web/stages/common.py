@@ -8,7 +8,7 @@ from flask import abort, current_app, request
 
 from ...core.cutting import Shot
 from ...core.errors import SweepError
-from ...jobs.work import volume_path
+from ...jobs.reels import volume_path
 from ...store.models import Reel, Task
 
 if TYPE_CHECKING:

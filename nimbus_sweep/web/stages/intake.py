@@ -14,7 +14,7 @@ from ...core.cutting import Shot, add_cut, cut_by_list, move_cut, place_of, remo
 from ...core.errors import SweepError
 from ...core.media.reel import Reading
 from ...core.treatment import told
-from ...jobs.work import facts_of, open_as_taken_in, reading_of
+from ...jobs.reels import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel, writing
 from .common import LOOKED_AT, body, follow_up, latest, lay_open, place_named, reel_or_404, services, whole

@@ -22,7 +22,7 @@ from ...core.steady.overview import Overview, marks, overview
 from ...core.steady.reading import look_for
 from ...core.steady.record import LightRecord, described
 from ...core.steps.light_plan import LightPlan
-from ...jobs.work import light_path, volume_path
+from ...jobs.reels import light_path, volume_path
 from ...store import edits
 from ...store.models import Reel
 from ..viewing import NotReady

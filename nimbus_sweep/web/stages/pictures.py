@@ -10,7 +10,7 @@ from flask import Blueprint, Response, abort, jsonify, request
 
 from ...core.frames import Window
 from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
-from ...jobs.work import reading_of
+from ...jobs.reels import reading_of
 from ...store.models import Reel
 from ..viewing import TRIAL_VIEW, VIEWS, NotReady, crop
 from .common import LOOKED_AT, reel_or_404, services, shot_named

@@ -15,7 +15,7 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 from ...core.errors import SweepError
 from ...core.media.aside import written_aside
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
-from ...jobs.work import size_of
+from ...jobs.reels import size_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
 from .. import words

@@ -9,7 +9,7 @@ from fractions import Fraction
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, url_for
 from werkzeug.wrappers import Response as Redirect
 
-from ...jobs.work import volume_path
+from ...jobs.reels import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
 from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_named, reel_or_404, services

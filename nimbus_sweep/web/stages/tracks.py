@@ -15,7 +15,7 @@ from ...core.planar import moved
 from ...core.regions import Key, Part, Region
 from ...core.tracks import Track
 from ...core.treatment import told
-from ...jobs.work import open_as_taken_in
+from ...jobs.reels import open_as_taken_in
 from ...store import edits
 from ...store.models import Reel
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole

@@ -1,0 +1,455 @@
+"""What a treatment did to a shot: how much was touched, whether repairs live like their surroundings, what is left."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from .frames import Frame, FrameSource, PictureFormat
+from .motion import Plane, carried, flow
+from .steady.record import LightRecord, recorded
+from .steps import Knowledge
+from .survey import CONVINCES, Finding, survey
+from .treatment import Step, chain
+from .volume import VolumeWriter, sample_numbers
+from .wear.span import Span, luma
+
+Mask = NDArray[np.bool_]
+
+# Pixels across of the pictures that are looked at: finer structure than this is grain.
+_WIDE = 960
+# A step that may touch more of the picture than this has no surroundings to be held against.
+_LOCAL = 0.5
+# Pixels between a repair and its surroundings, and how broad those are: of the repair's size, at least.
+_GAP, _RING, _LEAST_RING = 2, 0.5, 6
+# Codes under which neither change nor structure is told apart from grain and rounding.
+_FLOOR = 0.7
+# Repairs of fewer pixels are summed up, but too few to be called good or bad on their own.
+_JUDGED = 9
+# How many places are named; frames between two that name the same place, of the shot at least.
+WORST, _APART = 10, 1 / 8
+# What of a repair's depart from its surroundings is worth a look: a ratio, or a level of so many of its surroundings' deviations.
+_RATIO, _LEVEL = 1.25, 1.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """A repaired place in a frame that departs most from its surroundings.
+
+    Attributes
+    ----------
+    frame : int
+    x, y, width, height : int
+        In pixels of the picture.
+    why : str
+        In what it departs, in words with its number.
+    score : float
+        How far: 0 is as its surroundings.
+    """
+
+    frame: int
+    x: int
+    y: int
+    width: int
+    height: int
+    why: str
+    score: float
+
+
+@dataclass(frozen=True)
+class Left:
+    """What became of a finding.
+
+    Attributes
+    ----------
+    title : str
+    x, y, width, height : int
+    outcome : str
+        ``gone``; ``trace``, too doubtful to be called there; ``left``; ``untreated``: no step acts on it.
+    before, now : str
+        What the survey said of the source and says of the treated shot; `now` is empty where nothing is found.
+    """
+
+    title: str
+    x: int
+    y: int
+    width: int
+    height: int
+    outcome: str
+    before: str
+    now: str
+
+
+@dataclass(frozen=True)
+class Inspected:
+    """A treated shot held against its source.
+
+    Attributes
+    ----------
+    frames, changed_frames : int
+    samples, changed, outside : int
+        Over all frames and components; `outside` counts what changed where no step may act.
+    detail : float or None
+        Fine structure inside the repairs over that of their surroundings: 1 is alike. None without repairs of parts.
+    steadiness : float or None
+        Change along the motion from frame to frame inside the repairs over that of their surroundings: 1 is alike,
+        more flickers, less stands dead.
+    kept : float
+        Fine structure of the whole picture over the source's.
+    worst : tuple of Place
+        Worst first.
+    left : tuple of Left
+        For each finding that was kept.
+    brought : tuple of Left
+        What the survey finds in the treated shot alone.
+    without : tuple of str
+        Steps left out, as they make every sample anew.
+    """
+
+    frames: int
+    changed_frames: int
+    samples: int
+    changed: int
+    outside: int
+    detail: float | None
+    steadiness: float | None
+    kept: float
+    worst: tuple[Place, ...] = ()
+    left: tuple[Left, ...] = ()
+    brought: tuple[Left, ...] = ()
+    without: tuple[str, ...] = ()
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values."""
+        return asdict(self)
+
+
+class Allowed:
+    """Where the steps of a shot may act, frame by frame.
+
+    Parameters
+    ----------
+    layout : PictureFormat
+    knowledge : sequence of Knowledge
+    """
+
+    def __init__(self, layout: PictureFormat, knowledge: Sequence[Knowledge]) -> None:
+        self._layout = layout
+        told = [(known.touched(), known.touched_in()) for known in knowledge]
+        self._always = [self._mask(i, [t[i] for t, _ in told]) for i in range(len(layout.components))]
+        size = layout.components[0].width * layout.components[0].height
+        # Steps on parts of the picture: their repairs have surroundings.
+        self._parts = [(t[0], single) for t, single in told if len(t[0]) <= _LOCAL * size]
+        self._single = [single for _, single in told]
+
+    def _mask(self, index: int, places: Iterable[NDArray[np.int64]]) -> Mask:
+        component = self._layout.components[index]
+        mask = np.zeros(component.height * component.width, bool)
+        for some in places:
+            mask[some] = True
+        return mask.reshape(component.height, component.width)
+
+    def at(self, number: int, index: int) -> Mask:
+        """Where component `index` of a frame may differ."""
+        single = [told[number][index] for told in self._single if number in told]
+        return self._always[index] | self._mask(index, single) if single else self._always[index]
+
+    def repairs(self, number: int) -> Mask:
+        """Where steps on parts of the picture may act on its first component in a frame."""
+        size = self._layout.components[0].width * self._layout.components[0].height
+        single = [told[number][0] for _, told in self._parts if number in told and len(told[number][0]) <= _LOCAL * size]
+        return self._mask(0, [*(always for always, _ in self._parts), *single])
+
+
+@dataclass
+class _Sums:
+    """Sums over all repairs: change and structure, inside and around."""
+
+    change: NDArray[np.float64] = field(default_factory=lambda: np.zeros(2))
+    structure: NDArray[np.float64] = field(default_factory=lambda: np.zeros(2))
+    moved: float = 0.0
+    still: float = 0.0
+
+    def ratio(self, what: str) -> float | None:
+        pair = getattr(self, what)
+        weight = self.moved if what == "change" else self.still
+        if not weight:
+            return None
+        inside, around = pair / weight
+        return float((inside + _FLOOR) / (around + _FLOOR))
+
+
+class Inspector:
+    """Looks at the treated frames of a shot beside the source's, in order.
+
+    Parameters
+    ----------
+    layout : PictureFormat
+    knowledge : sequence of Knowledge
+        Of the steps that were put on.
+    frames : int
+        Of the shot.
+    """
+
+    def __init__(self, layout: PictureFormat, knowledge: Sequence[Knowledge], frames: int) -> None:
+        self._layout, self._frames = layout, frames
+        self._allowed = Allowed(layout, knowledge)
+        self._scale = min(1.0, _WIDE / layout.width)
+        self._size = (max(8, round(layout.width * self._scale)), max(8, round(layout.height * self._scale)))
+        self._before: Plane | None = None
+        self._sums, self._places = _Sums(), []  # type: ignore[var-annotated]
+        self._kept: list[float] = []
+        self._counts = {"frames": 0, "changed_frames": 0, "samples": 0, "changed": 0, "outside": 0}
+
+    def add(self, source: Frame, treated: Frame) -> None:
+        """Take in a frame as it was and as it is."""
+        counts, changed = self._counts, 0
+        counts["frames"] += 1
+        if source.missing:
+            self._before = None
+            return
+        first: Mask | None = None
+        for i, component in enumerate(self._layout.components):
+            differs = source.component(i) != treated.component(i)
+            count = int(differs.sum())
+            counts["samples"] += component.width * component.height
+            if count:
+                changed += count
+                counts["outside"] += int((differs & ~self._allowed.at(source.number, i)).sum())
+            if i == 0:
+                first = differs
+        counts["changed"] += changed
+        counts["changed_frames"] += bool(changed)
+        light = self._small(luma(treated))
+        assert first is not None
+        if changed:
+            own = self._small(luma(source))
+            self._kept.append(_strength(light) / max(_strength(own), 1e-3) if _strength(own) > 0.05 else 1.0)
+            repairs = self._small((first & self._allowed.repairs(source.number)).astype(np.float32)) > 0.2
+            if repairs.any():
+                self._judge(source.number, light, own, repairs)
+        else:
+            self._kept.append(1.0)
+        self._before = light
+
+    def _small(self, plane: Plane) -> Plane:
+        if plane.shape == self._size[::-1]:
+            return plane
+        return cv2.resize(plane, self._size, interpolation=cv2.INTER_AREA)
+
+    def _judge(self, number: int, light: Plane, own: Plane, repairs: Mask) -> None:
+        """Hold the repairs of a frame against what lies around each of them."""
+        moved = None
+        if self._before is not None:
+            there = flow(_gray(light), _gray(self._before))
+            moved = cv2.GaussianBlur(np.abs(light - carried(self._before, there)), (0, 0), 0.8)
+        fine = np.abs(light - cv2.GaussianBlur(light, (0, 0), 1.5))
+        level = cv2.GaussianBlur(light, (0, 0), 2)
+        joined = cv2.dilate(repairs.astype(np.uint8), np.ones((3, 3), np.uint8))
+        count, labels, stats, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
+        for k in range(1, count):
+            x, y, width, height, _ = (int(v) for v in stats[k])
+            reach = _GAP + max(_LEAST_RING, round(_RING * max(width, height)))
+            box = (slice(max(0, y - reach), y + height + reach), slice(max(0, x - reach), x + width + reach))
+            mine = labels[box] == k
+            inside = mine & repairs[box]
+            area = int(inside.sum())
+            wide = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
+            near = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _GAP + 1, 2 * _GAP + 1))
+            # Other repairs are no surroundings.
+            ring = cv2.dilate(mine.astype(np.uint8), wide).astype(bool) & ~cv2.dilate(joined[box], near).astype(bool)
+            if not area or ring.sum() < max(_JUDGED, area // 8):
+                continue
+            told: list[tuple[float, str]] = []
+            structure = [float(fine[box][m].mean()) for m in (inside, ring)]
+            self._sums.structure += area * np.array(structure)
+            self._sums.still += area
+            told.append(_told("fine structure", (structure[0] + _FLOOR) / (structure[1] + _FLOOR)))
+            if moved is not None:
+                change = [float(moved[box][m].mean()) for m in (inside, ring)]
+                self._sums.change += area * np.array(change)
+                self._sums.moved += area
+                told.append(_told("change from the frame before", (change[0] + _FLOOR) / (change[1] + _FLOOR), more_only=True))
+            spread = max(2.0, float(level[box][ring].std()))
+            apart = float(level[box][inside].mean() - level[box][ring].mean()) / spread
+            told.append(
+                (abs(apart) / 3, f"its level lies {abs(apart):.1f} deviations {'above' if apart > 0 else 'below'} its surroundings'")
+            )
+            if area < _JUDGED * self._scale**2:
+                continue
+            # Where next to nothing was changed, a departure is the scene's own.
+            weight = min(1.0, float(np.abs(light - own)[box][inside].mean()) / 3) * (1 - np.exp(-area / 40))
+            score, why = max(told)
+            at = 1 / self._scale
+            self._places.append(
+                Place(
+                    number,
+                    round(x * at),
+                    round(y * at),
+                    max(1, round(width * at)),
+                    max(1, round(height * at)),
+                    why,
+                    round(score * weight, 3),
+                )
+            )
+        # No more are kept than can be named in the end.
+        self._places.sort(key=lambda p: -p.score)
+        del self._places[40 * WORST :]
+
+    def finish(self, left: Sequence[Left] = (), brought: Sequence[Left] = (), without: Sequence[str] = ()) -> Inspected:
+        """The figures of all frames taken in."""
+        detail, steadiness = self._sums.ratio("structure"), self._sums.ratio("change")
+        return Inspected(
+            **self._counts,
+            detail=None if detail is None else round(detail, 3),
+            steadiness=None if steadiness is None else round(steadiness, 3),
+            kept=round(float(np.mean(self._kept or [1.0])), 3),
+            worst=tuple(self._chosen()),
+            left=tuple(left),
+            brought=tuple(brought),
+            without=tuple(without),
+        )
+
+    def _chosen(self) -> list[Place]:
+        chosen: list[Place] = []
+        apart = max(3, round(_APART * self._frames))
+        for place in self._places:
+            if len(chosen) == WORST:
+                break
+            if place.score > 0 and not any(_same(place, other) and abs(place.frame - other.frame) < apart for other in chosen):
+                chosen.append(place)
+        return chosen
+
+
+def _gray(plane: Plane) -> NDArray[np.uint8]:
+    return np.clip(plane, 0, 255).astype(np.uint8)
+
+
+def _strength(plane: Plane) -> float:
+    return float(np.abs(plane - cv2.GaussianBlur(plane, (0, 0), 1.5)).mean())
+
+
+def _told(what: str, ratio: float, more_only: bool = False) -> tuple[float, str]:
+    """How far a ratio departs from one, and in words."""
+    far = float(np.log(ratio))
+    return (max(0.0, far) if more_only else abs(far)), f"{what} {ratio:.2f} times its surroundings'"
+
+
+def _same(one: Place, other: Place) -> bool:
+    across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
+    down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
+    return across > 0 and down > 0
+
+
+def inspect(
+    source: FrameSource,
+    steps: Sequence[Step],
+    knowledge: Sequence[Knowledge],
+    first: int,
+    stop: int,
+    scratch: Path,
+    kept: Sequence[Finding] = (),
+    mended: Sequence[Finding] = (),
+    known: Sequence[Finding] = (),
+    usable: NDArray[np.int64] | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> Inspected:
+    """Hold a treated shot against its source, and survey it once more.
+
+    Parameters
+    ----------
+    source : FrameSource
+        The reel.
+    steps, knowledge : sequences
+        The active steps of the shot, and what they know.
+    first, stop : int
+        Frames that are treated.
+    scratch : Path
+        A folder for working files.
+    kept, mended : sequence of Finding
+        What was to be mended, and those of them a step acts on.
+    known : sequence of Finding
+        All the survey found in the source, whatever became of it.
+    usable : ndarray, int64
+        Frames that are there and repeat no other; all when None.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+
+    Notes
+    -----
+    A step that makes every sample anew (reframing) is left out: behind it nothing can be held against the source.
+    """
+    local = [(s, k) for s, k in zip(steps, knowledge, strict=True) if not s.of.whole]
+    without = tuple(s.of.title for s in steps if s.of.whole)
+    treated = chain(source, [k for _, k in local], first, stop)
+    inspector = Inspector(source.format, [k for _, k in local], stop - first)
+    numbers = np.arange(first, stop, dtype=np.int64) if usable is None else usable[(usable >= first) & (usable < stop)]
+    held = numbers[sample_numbers(0, len(numbers), source.format.frame_bytes)] if len(numbers) else numbers
+    volume = VolumeWriter(scratch / "treated.bin", treated, held)
+    single = set(numbers.tolist())
+    try:
+        with recorded(scratch / "treated.light", treated, first) as writer:
+            for own, frame in _both(source, treated, first, stop):
+                volume.add(frame)
+                writer.add(frame)
+                # A repeated frame is treated as the one it repeats.
+                if own.number in single or own.missing:
+                    inspector.add(own, frame)
+                if on_progress:
+                    on_progress(0.4 * (own.number - first + 1) / (stop - first))
+    except BaseException as error:
+        volume.drop(error)
+        raise
+    opened, light = volume.finish(), LightRecord(scratch / "treated.light")
+    light.rate = source.rate
+    found = survey(
+        opened,
+        first,
+        stop,
+        (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None,
+        light=light,
+        scratch=scratch / "steadied.bin",
+        frames=Span.of(treated, first, stop, usable),
+    ).findings
+    left = [became(f, found, any(f is m or f == m for m in mended)) for f in kept]
+    brought = [
+        Left(f.title, f.x, f.y, f.width, f.height, "brought", "", f.sentence)
+        for f in found
+        if f.convinces and not any(alike(f, other) for other in known)
+    ]
+    return inspector.finish(left, brought, without)
+
+
+def _both(source: FrameSource, treated: FrameSource, first: int, stop: int) -> Iterator[tuple[Frame, Frame]]:
+    return zip(source.frames(first, stop), treated.frames(first, stop), strict=True)
+
+
+def became(finding: Finding, found: Sequence[Finding], mended: bool) -> Left:
+    """What became of a finding, by what the survey finds in the treated shot."""
+    box = (finding.title, finding.x, finding.y, finding.width, finding.height)
+    if not mended:
+        return Left(*box, "untreated", finding.sentence, "")
+    still = max((f for f in found if alike(f, finding)), key=lambda f: f.confidence, default=None)
+    outcome = "gone" if still is None else "left" if still.confidence >= CONVINCES else "trace"
+    return Left(*box, outcome, finding.sentence, "" if still is None else still.sentence)
+
+
+# Pixels that a place may have moved between two surveys.
+_MOVED = 6
+
+
+def alike(one: Finding, other: Finding) -> bool:
+    """Whether two findings may be of the same defect: of one kind, at one place, at one time."""
+    if one.kind != other.kind or min(one.stop, other.stop) <= max(one.first, other.first):
+        return False
+    if one.kind == "light":
+        return one.step == other.step
+    across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
+    down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
+    return across > -_MOVED and down > -_MOVED

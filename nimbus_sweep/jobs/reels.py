@@ -1,0 +1,215 @@
+"""What work on a reel rests on: how it is read, its shots laid open in time, and what their treatments have learned."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.cutting import Shot, Shots
+from ..core.frames import Frame
+from ..core.media.formats import Delivery
+from ..core.media.reel import Reading, ReelReader
+from ..core.render import RenderedShot, RenderSpec, open_unchanged
+from ..core.report import TreatedShot
+from ..core.shots import Repeats
+from ..core.steady.record import LightRecord, described, record, recorded
+from ..core.treatment import Analyses
+from ..core.volume import TimeVolume, build_volume
+from ..store import edits
+from ..store.data import DataFolder
+from ..store.models import Reel
+
+
+def reading_of(reel: Reel) -> Reading:
+    """How the user wants the reel read."""
+    return Reading.model_validate(reel.reading or {})
+
+
+def computed_under(reel: Reel) -> str:
+    """What analyses of the reel are kept under: its fingerprint, and how it is read."""
+    key = reading_of(reel).key
+    return f"{reel.fingerprint};{key}" if key else reel.fingerprint
+
+
+def open_as_taken_in(reel: Reel) -> ReelReader:
+    """Open a reel; raises ChangedReel if it is not the one that was taken in."""
+    return open_unchanged(spec_of(DataFolder(Path()), reel, 0, ()))
+
+
+def spec_of(
+    data: DataFolder, reel: Reel, task_id: int, shots: Shots, delivery: Delivery | None = None, part: Shot | None = None
+) -> RenderSpec:
+    """What a process needs to render the reel, or one shot of it."""
+    repeats = data.of_reel(reel.id) / "repeats.npz"
+    return RenderSpec(
+        reel=reel.path,
+        reading=reading_of(reel),
+        accept_missing=reel.accept_missing,
+        fingerprint=computed_under(reel),
+        size=reel.size,
+        modified=reel.modified,
+        shots=tuple(
+            RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.settled(s))
+            for n, s in enumerate(shots, start=1)
+            if s.treated
+        ),
+        repeats=str(repeats) if repeats.exists() else "",
+        first=part.enter if part else 0,
+        stop=part.leave if part else reel.frames,
+        delivery=delivery or Delivery(),
+        analyses=str(data.analyses),
+        chunks=str(data.chunks(task_id)),
+    )
+
+
+def facts_of(source: ReelReader) -> dict[str, Any]:
+    """What was read of a reel, as it is kept and shown."""
+    facts = source.facts
+    return {
+        "frames": len(source),
+        "rate": str(facts.rate),
+        "constant": facts.constant_timing,
+        "intervals": facts.interval_range,
+        "often": facts.intervals,
+        "width": facts.width,
+        "height": facts.height,
+        "container": facts.container,
+        "codec": facts.codec,
+        "pixel_format": facts.pixel_format,
+        "bits": facts.bits,
+        "duration": float(facts.duration),
+        "start": float(facts.start),
+        "aspect": str(facts.sample_aspect),
+        "matrix": facts.colour.matrix_name,
+        "transfer": facts.colour.transfer_name,
+        "full_range": facts.colour.full_range,
+        "fields": facts.field_order,
+        "time_code": facts.time_code,
+        "turned": facts.turned,
+        "first_number": facts.first_number,
+        "absent": list(facts.absent),
+        "sounds": [vars(s) for s in facts.sounds],
+        "notes": list(facts.notes),
+        "assumptions": list(facts.assumptions),
+        "corrections": list(facts.corrections),
+        "promised": facts.promised,
+    }
+
+
+def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
+    """Where a shot laid open in time is kept, by the frames it holds and how they are read."""
+    reading = reading_of(reel)
+    way = f"-{reading.fields or 'top'}-fields" if reading.deinterlace else ""
+    return data.volumes(reel.id) / f"{first:08d}-{stop:08d}{way}.bin"
+
+
+def repeats_of(data: DataFolder, reel: Reel) -> Repeats | None:
+    """Which of a reel's frames repeat others; None when that is not known."""
+    known = data.of_reel(reel.id) / "repeats.npz"
+    return Repeats.load(known) if known.exists() else None
+
+
+def usable_of(data: DataFolder, reel: Reel) -> NDArray[np.int64]:
+    """The frames of a reel that are there and repeat no other."""
+    repeats = repeats_of(data, reel)
+    usable = np.arange(reel.frames, dtype=np.int64) if repeats is None else repeats.distinct
+    return np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
+
+
+def open_volume(
+    data: DataFolder, reel: Reel, shot: Shot, source: ReelReader, on_progress: Callable[[float], None] | None = None
+) -> TimeVolume:
+    """A shot's time volume, made when it is not there."""
+    path = volume_path(data, reel, shot.first, shot.stop)
+    if path.exists() and path.with_suffix(".json").exists():
+        os.utime(path)
+        volume = TimeVolume(path)
+    else:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        usable = usable_of(data, reel)
+        count = shot.stop - shot.first
+        share = (lambda frame: on_progress((frame.number - shot.first + 1) / count)) if on_progress else None
+        with recorded(light_path(path), source, shot.first) as writer:
+
+            def seen(frame: Frame) -> None:
+                writer.add(frame)
+                if share:
+                    share(frame)
+
+            volume = build_volume(path, source, seen, first=shot.first, stop=shot.stop, usable=usable)
+        _free_volumes(path.parent, keep=path)
+    volume.colour = source.colour
+    return volume
+
+
+def light_path(volume: Path) -> Path:
+    """Where the record of a shot's light is kept, beside its volume."""
+    return volume.with_suffix(".light")
+
+
+def open_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
+    """The record of a shot's light, made when it is not there."""
+    path = light_path(volume_path(data, reel, shot.first, shot.stop))
+    there = path.exists() and described(path).exists()
+    # Light above black depends on how the samples are read, which may have been corrected since.
+    if not there or LightRecord(path).colour != source.colour:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        record(path, source, shot.first, shot.stop)
+    light = LightRecord(path)
+    light.rate = source.rate
+    return light
+
+
+_MOST_VOLUMES = 8
+
+
+def _free_volumes(folder: Path, keep: Path) -> None:
+    """Let go of the volumes that were used longest ago."""
+    held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_mtime, reverse=True)
+    for path in held[_MOST_VOLUMES:]:
+        if path != keep:
+            for gone in (path, path.with_suffix(".json"), light_path(path), described(light_path(path))):
+                gone.unlink(missing_ok=True)
+
+
+def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
+    """Where a shot's analyses are kept."""
+    return Analyses(data.analyses, computed_under(reel), *shot.span)
+
+
+def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume:
+    return open_volume(data, reel, shot, source).between(*shot.span)
+
+
+def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
+    return open_light(data, reel, shot, source).between(*shot.span)
+
+
+def _within(told: Callable[[float], None], begin: float, end: float, share: float) -> None:
+    told(begin + share * (end - begin))
+
+
+def learned(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
+    made = []
+    active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
+    for done, (n, shot) in enumerate(active):
+        recipe = edits.settled(shot)
+        begin, end = done / len(active), (done + 1) / len(active)
+        opened = partial(_span_volume, data, reel, shot, source)
+        lit = partial(_span_light, data, reel, shot, source)
+        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit, usable_of(data, reel))
+        made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
+    return made
+
+
+def size_of(path: Path) -> int:
+    """Bytes of a file, or of all files in a folder."""
+    if path.is_dir():
+        return sum(p.stat().st_size for p in path.rglob("*") if p.is_file())
+    return path.stat().st_size if path.exists() else 0

@@ -1,0 +1,167 @@
+"""Inspection: what was changed, whether repairs live like their surroundings, and what is left, against known spoiling."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from benchmarks.material import MemorySource, clip, panned, still
+from nimbus_sweep.core.frames import Frame, FrameSource, PictureFormat, Window
+from nimbus_sweep.core.inspection import Inspected, Inspector, alike, became, inspect
+from nimbus_sweep.core.steps.ways import MarkWay
+from nimbus_sweep.core.survey import Finding, survey
+from nimbus_sweep.core.treatment import Analyses, suggested
+from nimbus_sweep.core.volume import build_volume
+from nimbus_sweep.demo.shade import shade, sprinkle
+
+X, Y, SIDE = 120, 70, 36
+
+
+@dataclass(frozen=True)
+class Painted:
+    """A repair of a square that is as good or as bad as `paint` makes it: (square, frame) to square."""
+
+    layout: PictureFormat
+    paint: Callable[[NDArray[np.uint8], int], NDArray[np.uint8]]
+    stray: bool = False
+
+    def save(self, path: Path) -> None:
+        raise NotImplementedError
+
+    def touched(self) -> list[NDArray[np.int64]]:
+        mask = np.zeros((self.layout.height, self.layout.width), bool)
+        mask[Y : Y + SIDE, X : X + SIDE] = True
+        return [np.flatnonzero(mask), *(np.zeros(0, np.int64) for _ in self.layout.components[1:])]
+
+    def touched_in(self) -> Mapping[int, list[NDArray[np.int64]]]:
+        return {}
+
+    def needs(self, window: Window) -> Window:
+        return window
+
+    def ways(self, number: int) -> list[MarkWay]:
+        return []
+
+    def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
+        return PaintedSource(source, self)
+
+
+class PaintedSource:
+    def __init__(self, source: FrameSource, painted: Painted) -> None:
+        self.format, self.colour, self.rate = source.format, source.colour, source.rate
+        self.source, self._painted = source, painted
+
+    def __len__(self) -> int:
+        return len(self.source)
+
+    def frame(self, number: int) -> Frame:
+        return next(self.frames(number, number + 1))
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        for frame in self.source.frames(first, stop):
+            made = frame.copy()
+            square = made.component(0)[Y : Y + SIDE, X : X + SIDE]
+            square[:] = self._painted.paint(square.copy(), frame.number)
+            if self._painted.stray:
+                made.component(0)[3, 5] ^= 1
+            yield made
+
+
+def looked_at(source: MemorySource, paint: Callable[[NDArray[np.uint8], int], NDArray[np.uint8]], stray: bool = False) -> Inspected:
+    painted = Painted(source.format, paint, stray)
+    inspector = Inspector(source.format, [painted], len(source))
+    for own, made in zip(source.frames(0, len(source)), painted.apply(source, 0, len(source)).frames(0, len(source)), strict=True):
+        inspector.add(own, made)
+    return inspector.finish()
+
+
+@pytest.mark.parametrize("name", ["coffee", "chelsea", "bikes-1", "bunny"])
+def test_bad_repairs_are_told_from_good_ones(name: str) -> None:
+    """Flicker, softness and a dead patch, each against the untouched picture with one code of change."""
+    source = clip(name) if name in ("bikes-1", "bunny") else panned(name, 24, 5, 0.2, (384, 216))
+    source = source.over(source.pictures[:24])
+    seeds = np.random.default_rng(7)
+    swing = seeds.integers(-14, 15, 24)
+    frozen = source.frame(0).component(0)[Y : Y + SIDE, X : X + SIDE].copy()
+    good = looked_at(source, lambda square, _: square ^ 1)
+    flicker = looked_at(source, lambda square, n: np.clip(square + float(swing[n]), 0, 255).astype(np.uint8))
+    soft = looked_at(source, lambda square, _: cv2.GaussianBlur(square, (0, 0), 5))
+    assert good.steadiness is not None and good.detail is not None
+    # The scene itself differs from place to place: what counts is what the repair does to it.
+    assert flicker.steadiness is not None and flicker.steadiness > 1.3 * good.steadiness
+    assert soft.detail is not None and soft.detail < 0.8 * good.detail
+    assert flicker.worst and soft.worst
+    assert "change" in flicker.worst[0].why and "fine structure" in soft.worst[0].why
+    assert flicker.worst[0].score > 1.5 * max((p.score for p in good.worst), default=0.0)
+    if name != "bunny":
+        dead = looked_at(source, lambda square, n: frozen)
+        assert dead.worst[0].score > 1.2 * max((p.score for p in good.worst), default=0.0)
+    for place in (*flicker.worst, *soft.worst):
+        assert abs(place.x + place.width / 2 - X - SIDE / 2) < 4 and abs(place.y + place.height / 2 - Y - SIDE / 2) < 4
+
+
+def test_what_changed_is_counted_to_the_sample() -> None:
+    source = panned("coffee", 12, 5, 0.2, (384, 216))
+    told = looked_at(source, lambda square, _: square ^ 1)
+    per_frame = sum(c.width * c.height for c in source.format.components)
+    assert (told.frames, told.changed_frames, told.samples) == (12, 12, 12 * per_frame)
+    assert (told.changed, told.outside) == (12 * SIDE * SIDE, 0)
+    stray = looked_at(source, lambda square, _: square ^ 1, stray=True)
+    assert (stray.changed, stray.outside) == (12 * (SIDE * SIDE + 1), 12)
+    untouched = looked_at(source, lambda square, _: square)
+    assert (untouched.changed, untouched.detail, untouched.steadiness, untouched.worst) == (0, None, None, ())
+
+
+def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path) -> None:
+    """Dust of which one mark is held back from the treatment: that one is left, the others are gone, none is brought in."""
+    source = panned("coffee", 60, 3, 0.35)
+    pictures, _ = shade(list(source.pictures), sprinkle((360, 640), 5, 4, largest=14))
+    spoiled = source.over(pictures)
+    volume = build_volume(tmp_path / "volume.bin", spoiled)
+    found = survey(volume, 0, 60).findings
+    kept = [f for f in found if f.convinces]
+    assert len(kept) >= 2
+    held_back = kept[0]
+    recipe = suggested(kept).settled(kept[1:])
+    known = Analyses(tmp_path / "analyses", "x", 0, 60).make(recipe, spoiled, lambda: volume)
+    folder = tmp_path / "scratch"
+    folder.mkdir()
+    shares: list[float] = []
+    told = inspect(spoiled, recipe.active, known, 0, 60, folder, kept, kept[1:], found, on_progress=shares.append)
+    outcomes = {(left.x, left.y): left.outcome for left in told.left}
+    assert outcomes[held_back.x, held_back.y] == "untreated"
+    rest = [left.outcome for left in told.left if (left.x, left.y) != (held_back.x, held_back.y)]
+    assert rest and set(rest) <= {"gone", "trace"} and rest.count("gone") >= len(rest) / 2
+    assert not told.brought
+    assert told.outside == 0 < told.changed
+    assert told.detail is not None and 0.7 < told.detail < 1.3
+    assert shares == sorted(shares) and shares[-1] == pytest.approx(1)
+
+
+def test_a_finding_is_found_again_by_kind_place_and_time() -> None:
+    one = Finding("scratch", "line-lift", 50, 0, 4, 200, 0, 60, 0.9, "Scratch", "Here.")
+    near = Finding("scratch", "line-lift", 53, 0, 4, 200, 10, 60, 0.3, "Scratch", "Still here.")
+    assert became(one, [near], True).outcome == "trace"
+    assert became(one, [near], False).outcome == "untreated"
+    assert became(one, [], True).outcome == "gone"
+    sure = Finding("scratch", "line-lift", 53, 0, 4, 200, 10, 60, 0.8, "Scratch", "Still here.")
+    assert became(one, [near, sure], True).outcome == "left"
+    for other in (
+        Finding("cue-mark", "cue-lift", 50, 0, 4, 200, 0, 60, 0.9, "", ""),
+        Finding("scratch", "line-lift", 90, 0, 4, 200, 0, 60, 0.9, "", ""),
+        Finding("scratch", "line-lift", 50, 0, 4, 200, 60, 90, 0.9, "", ""),
+    ):
+        assert not alike(one, other)
+
+
+def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path) -> None:
+    source = still(clip("bikes-1"), 16)
+    told = inspect(source, [], [], 0, 16, tmp_path)
+    assert (told.changed, told.outside, told.left, told.brought, told.worst) == (0, 0, (), (), ())
+    assert told.kept == 1
