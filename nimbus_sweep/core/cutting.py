@@ -17,6 +17,7 @@ from .treatment import Recipe
 
 HANDLES = 24
 Use = Literal["treat", "leave", "exclude"]
+Verdict = Literal["", "accepted", "back", "again"]
 
 
 class Shot(BaseModel):
@@ -48,6 +49,11 @@ class Shot(BaseModel):
     findings : list of dict
         As the store keeps them.
     recipe : Recipe
+    verdict : str
+        Of the inspection: ``accepted``; sent ``back``, with a remark; marked for treating it ``again``.
+    remark : str
+    judged : str
+        What the shot was like when that was said, in short: another mark, and it was changed since.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -67,6 +73,9 @@ class Shot(BaseModel):
     notes: tuple[str, ...] = ()
     findings: tuple[dict[str, Any], ...] = ()
     recipe: Recipe = Recipe()
+    verdict: Verdict = ""
+    remark: str = Field(default="", max_length=2000)
+    judged: str = ""
 
     @model_validator(mode="after")
     def _ordered(self) -> Shot:

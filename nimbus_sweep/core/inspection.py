@@ -34,8 +34,8 @@ _FLOOR = 0.7
 _JUDGED = 9
 # How many places are named; frames between two that name the same place, of the shot at least.
 WORST, _APART = 10, 1 / 8
-# What of a repair's depart from its surroundings is worth a look: a ratio, or a level of so many of its surroundings' deviations.
-_RATIO, _LEVEL = 1.25, 1.0
+# Per cent of the windows around a repair that count as its surroundings' range, and codes that range spans at least.
+_OUTERMOST, _LEAST_SPREAD = (5, 95), 8.0
 
 
 @dataclass(frozen=True)
@@ -266,23 +266,18 @@ class Inspector:
             ring = cv2.dilate(mine.astype(np.uint8), wide).astype(bool) & ~cv2.dilate(joined[box], near).astype(bool)
             if not area or ring.sum() < max(_JUDGED, area // 8):
                 continue
-            told: list[tuple[float, str]] = []
-            structure = [float(fine[box][m].mean()) for m in (inside, ring)]
-            self._sums.structure += area * np.array(structure)
+            self._sums.structure += area * np.array([float(fine[box][m].mean()) for m in (inside, ring)])
             self._sums.still += area
-            told.append(_told("fine structure", (structure[0] + _FLOOR) / (structure[1] + _FLOOR)))
             if moved is not None:
-                change = [float(moved[box][m].mean()) for m in (inside, ring)]
-                self._sums.change += area * np.array(change)
+                self._sums.change += area * np.array([float(moved[box][m].mean()) for m in (inside, ring)])
                 self._sums.moved += area
-                told.append(_told("change from the frame before", (change[0] + _FLOOR) / (change[1] + _FLOOR), more_only=True))
-            spread = max(2.0, float(level[box][ring].std()))
-            apart = float(level[box][inside].mean() - level[box][ring].mean()) / spread
-            told.append(
-                (abs(apart) / 3, f"its level lies {abs(apart):.1f} deviations {'above' if apart > 0 else 'below'} its surroundings'")
-            )
             if area < _JUDGED * self._scale**2:
                 continue
+            sound = ~joined[box].astype(bool)
+            told = [_beyond("fine structure", fine[box], inside, ring, sound)]
+            if moved is not None:
+                told.append(_beyond("change from the frame before", moved[box], inside, ring, sound, more_only=True))
+            told.append(_apart(level[box], inside, ring, sound))
             # Where next to nothing was changed, a departure is the scene's own.
             weight = min(1.0, float(np.abs(light - own)[box][inside].mean()) / 3) * (1 - np.exp(-area / 40))
             score, why = max(told)
@@ -295,7 +290,7 @@ class Inspector:
                     max(1, round(width * at)),
                     max(1, round(height * at)),
                     why,
-                    round(score * weight, 3),
+                    round(float(score * weight), 3),
                 )
             )
         # No more are kept than can be named in the end.
@@ -335,10 +330,30 @@ def _strength(plane: Plane) -> float:
     return float(np.abs(plane - cv2.GaussianBlur(plane, (0, 0), 1.5)).mean())
 
 
-def _told(what: str, ratio: float, more_only: bool = False) -> tuple[float, str]:
-    """How far a ratio departs from one, and in words."""
-    far = float(np.log(ratio))
-    return (max(0.0, far) if more_only else abs(far)), f"{what} {ratio:.2f} times its surroundings'"
+def _range_of(plane: Plane, inside: Mask, ring: Mask, sound: Mask) -> tuple[float, float, float]:
+    """The mean inside a repair, and between what such means lie in as large windows around it, the outermost left out."""
+    size = max(3, round(float(np.sqrt(inside.sum()))) | 1)
+    weight = cv2.blur(sound.astype(np.float32), (size, size), borderType=cv2.BORDER_CONSTANT)
+    means = cv2.blur(np.where(sound, plane, 0).astype(np.float32), (size, size), borderType=cv2.BORDER_CONSTANT) / np.maximum(weight, 1e-3)
+    usual = means[ring & (weight > 0.3 * float(weight.max()))]
+    low, high = (float(v) for v in np.percentile(usual, _OUTERMOST)) if len(usual) else (0.0, float("inf"))
+    return float(plane[inside].mean()), low, high
+
+
+def _beyond(what: str, plane: Plane, inside: Mask, ring: Mask, sound: Mask, more_only: bool = False) -> tuple[float, str]:
+    """How far a repair lies beyond anything around it, as the log of a ratio, and in words."""
+    own, low, high = _range_of(plane, inside, ring, sound)
+    more, less = (own + _FLOOR) / (high + _FLOOR), (low + _FLOOR) / (own + _FLOOR)
+    if more_only or more >= less:
+        return max(0.0, float(np.log(more))), f"{what} {more:.2f} times the most around it"
+    return max(0.0, float(np.log(less))), f"{what} {1 / less:.2f} times the least around it"
+
+
+def _apart(level: Plane, inside: Mask, ring: Mask, sound: Mask) -> tuple[float, str]:
+    """How far a repair's level lies beyond any around it, in parts of how much those vary, and in words."""
+    own, low, high = _range_of(level, inside, ring, sound)
+    above = own - high if own > high else low - own if own < low else 0.0
+    return above / max(_LEAST_SPREAD, high - low), f"it lies {above:.0f} codes {'above' if own > high else 'below'} anything around it"
 
 
 def _same(one: Place, other: Place) -> bool:

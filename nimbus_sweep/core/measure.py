@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +20,30 @@ from .media.reel import ReelReader
 from .media.sequence import is_sequence
 from .media.writer import REPORT_FILE, REPORT_TAG, sound_packets
 from .report import Report, read_report
+
+# Frames with differences outside the treated regions that are named.
+_NAMED = 10
+
+
+@dataclass(frozen=True)
+class Stray:
+    """Samples that differ in a frame where nothing was to be touched.
+
+    Attributes
+    ----------
+    frame : int
+        Of the reel.
+    samples : int
+    x, y, width, height : int
+        The box around them, in pixels.
+    """
+
+    frame: int
+    samples: int
+    x: int
+    y: int
+    width: int
+    height: int
 
 
 @dataclass(frozen=True)
@@ -45,6 +69,8 @@ class Comparison:
         Whether every sound packet is the source's; None where the sound was cut, turned, or is in files of its own.
     largest : float
         Largest difference in 8-bit display steps.
+    strays : list of Stray
+        Where samples differ outside the treated regions, of as many frames as are named.
     """
 
     frames: int
@@ -57,15 +83,29 @@ class Comparison:
     same_source: bool | None
     sound_identical: bool | None
     largest: float
+    strays: list[Stray] = field(default_factory=list)
 
     @property
     def proven(self) -> bool:
         """Whether nothing but the treated regions differs."""
         return self.reported and self.same_source is not False and self.outside == 0 and self.sound_identical is not False
 
+    @property
+    def why_not(self) -> str:
+        """What may be the reason when something else changed, in words; empty when nothing did."""
+        if self.same_source is False:
+            return "The delivery was made of another reel than this one."
+        if not self.reported:
+            return "The delivery carries no report, so it is not known what was meant to change."
+        if self.outside and len(self.strays) == _NAMED:
+            return "So many frames differ that the file was most likely coded anew, or graded, since it was rendered. Deliver it again."
+        if self.outside:
+            return "The file was altered at these places since it was rendered. Deliver it again."
+        return "The sound of the file is not the reel's any more. Deliver it again." if self.sound_identical is False else ""
+
     def as_json(self) -> dict[str, Any]:
         """Plain values for a JSON file."""
-        return {**asdict(self), "proven": self.proven}
+        return {**asdict(self), "proven": self.proven, "why_not": self.why_not}
 
 
 def merged(results: Sequence[Comparison]) -> Comparison:
@@ -86,6 +126,7 @@ def merged(results: Sequence[Comparison]) -> Comparison:
         same_source=False if False in sources else None if None in sources else True,
         sound_identical=False if False in sounds else None if None in sounds else True,
         largest=max(r.largest for r in results),
+        strays=sorted((s for r in results for s in r.strays), key=lambda s: s.frame)[:_NAMED],
     )
 
 
@@ -125,6 +166,7 @@ def compare(
     differing = outside = 0
     largest = 0.0
     changed: list[int] = []
+    strays: list[Stray] = []
     left, top, right, bottom = source.format.width, source.format.height, 0, 0
     first, stop = (int(numbers[0]), int(numbers[-1]) + 1) if len(numbers) else (0, 0)
     wanted = set(numbers.tolist()) if len(numbers) != stop - first else None
@@ -137,21 +179,28 @@ def compare(
             differs = None
         else:
             differs = [mine.component(i) != other.component(i) for i in range(len(held.components))]
+        beyond: list[tuple[int, int, int, int, int]] = []
         for i, where in enumerate(differs or ()):
             count = int(where.sum())
             if not count:
                 continue
             differing += count
             may = allowed.at(one.number, held.components[i].name)
-            outside += count if may is None else int((where & ~may).sum())
+            stray = where if may is None else where & ~may
+            if stray.any():
+                beyond.append((int(stray.sum()), *_box(stray, held.subsampling(i))))
             largest = max(largest, _largest(mine, other, i, where))
-            rows, cols = np.nonzero(where)
-            across, down = held.subsampling(i)
-            left, top = min(left, int(cols.min()) * across), min(top, int(rows.min()) * down)
-            right = max(right, min(held.width, (int(cols.max()) + 1) * across))
-            bottom = max(bottom, min(held.height, (int(rows.max()) + 1) * down))
+            box = _box(where, held.subsampling(i))
+            left, top = min(left, box[0]), min(top, box[1])
+            right, bottom = max(right, min(held.width, box[2])), max(bottom, min(held.height, box[3]))
             if not changed or changed[-1] != one.number:
                 changed.append(one.number)
+        if beyond:
+            outside += sum(b[0] for b in beyond)
+            if len(strays) < _NAMED:
+                x, y = min(b[1] for b in beyond), min(b[2] for b in beyond)
+                wide, high = min(held.width, max(b[3] for b in beyond)) - x, min(held.height, max(b[4] for b in beyond)) - y
+                strays.append(Stray(one.number, sum(b[0] for b in beyond), x, y, wide, high))
         if on_progress:
             on_progress(done / max(1, len(numbers)))
     per_frame = sum(c.width * c.height for c in held.components)
@@ -166,7 +215,14 @@ def compare(
         same_source=report.fingerprint.split(":")[0] == fingerprint(source.path) if report else None,
         sound_identical=_same_sound(source, treated, report),
         largest=round(largest, 2),
+        strays=strays,
     )
+
+
+def _box(where: NDArray[np.bool_], cell: tuple[int, int]) -> tuple[int, int, int, int]:
+    """Left, top, right and bottom of what is marked, in pixels of the picture, of samples that are `cell` pixels each."""
+    rows, cols = np.flatnonzero(where.any(1)), np.flatnonzero(where.any(0))
+    return int(cols[0]) * cell[0], int(rows[0]) * cell[1], (int(cols[-1]) + 1) * cell[0], (int(rows[-1]) + 1) * cell[1]
 
 
 def _same_sound(source: ReelReader, treated: ReelReader, report: Report | None) -> bool | None:

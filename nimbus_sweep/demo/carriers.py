@@ -33,6 +33,7 @@ from .defects import ycbcr_to_rgb
 from .dirt import scattered, soiled
 from .flicker import bands, lit, whole
 from .glass import GLASS_FRAMES, PASSING, Glass, drawn_glass
+from .mast import MAST_FRAMES, Mast, drawn_mast
 from .reels import RATE, SOUND_RATE, wind
 from .scratches import scratched, three
 from .station import HEIGHT, WIDTH, Camera, Planes, draw
@@ -182,14 +183,31 @@ def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
     return {"frames": GULLS_FRAMES, "gulls": [asdict(g) for g in gulls], "figure": asdict(figure)}
 
 
-def _glass(path: Path, on_progress: Progress) -> dict[str, Any]:
-    """The recorder behind its glass case: the reflection of a lamp glides over it, and someone passes in front."""
+def _written(path: Path, frames: int, drawn: Callable[[int], Planes], on_progress: Progress) -> None:
+    """Draw frames by several processes and write them at half their size."""
     pictures = []
     with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
-        for n, planes in enumerate(pool.map(drawn_glass, range(GLASS_FRAMES), chunksize=6)):
-            on_progress((n + 1) / GLASS_FRAMES)
+        for n, planes in enumerate(pool.map(drawn, range(frames), chunksize=6)):
+            on_progress((n + 1) / frames)
             pictures.append(_halved(planes))
     _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"})
+
+
+def _mast(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """The wall under the mast: coloured beacons flash over it, and a tripod stands in shot."""
+    _written(path, MAST_FRAMES, drawn_mast, on_progress)
+    frames = [Mast(n) for n in range(MAST_FRAMES)]
+    return {
+        "frames": MAST_FRAMES,
+        "way": [f.way.round(6).tolist() for f in frames],
+        "beacons": [list(f.beacons) for f in frames],
+        "tripod": [list(f.tripod) for f in frames],
+    }
+
+
+def _glass(path: Path, on_progress: Progress) -> dict[str, Any]:
+    """The recorder behind its glass case: the reflection of a lamp glides over it, and someone passes in front."""
+    _written(path, GLASS_FRAMES, drawn_glass, on_progress)
     frames = [Glass(n) for n in range(GLASS_FRAMES)]
     return {
         "frames": GLASS_FRAMES,
@@ -321,6 +339,7 @@ UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", "Reel 14, four shots of the au
 WORN = Carrier("reel-15-launch-day.mov", "Reel 15, launch day on worn film", WORN_FRAMES, _worn)
 GULLS = Carrier("reel-16-gulls.mp4", "Reel 16, clouds and gulls in time lapse", GULLS_FRAMES, _gulls)
 GLASS_CASE = Carrier("reel-17-glass-case.mp4", "Reel 17, barograph behind glass", GLASS_FRAMES, _glass)
+MAST = Carrier("reel-18-mast.mp4", "Reel 18, beacons on the mast at dusk", MAST_FRAMES, _mast)
 
 
 def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:

@@ -10,7 +10,7 @@ from huey import SqliteHuey
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, now
 
-KINDS = ("intake", "open", "survey", "analysis", "trial", "render", "inspection")
+_EACH = ("open", "trial", "track", "check")
 
 
 class Queue:
@@ -32,8 +32,8 @@ class Queue:
         An analysis that runs for other settings is superseded: it is asked to stop and a new one is queued.
         """
         waiting = Task.select().where(Task.reel == reel, Task.kind == kind, Task.state.in_(["waiting", "running"])).order_by(Task.id.desc())
-        # Shots are laid open, and trials made, each for itself; of everything else one at a time is enough.
-        busy = next((t for t in waiting if kind not in ("open", "trial", "track") or t.settings == settings), None)
+        # Shots are laid open, trials made and the like, each for itself; of everything else one at a time is enough.
+        busy = next((t for t in waiting if kind not in _EACH or t.settings == settings), None)
         if busy is not None and kind == "analysis" and busy.state == "running" and busy.settings != settings:
             self.cancel(busy)
         elif busy is not None:

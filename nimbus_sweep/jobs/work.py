@@ -15,6 +15,7 @@ from typing import Any
 from ..core.cutting import Shot, divided, place_of
 from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
+from ..core.inspection import inspect
 from ..core.known_truth import beside, held_against
 from ..core.measure import compare, merged, report_of
 from ..core.media.aside import written_aside
@@ -35,6 +36,7 @@ from ..core.wear.span import Span
 from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Edit, Reel, Task, Trial, database, now
+from . import papers
 from .reels import (
     computed_under,
     facts_of,
@@ -391,6 +393,36 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     return {"trial": trial.id}
 
 
+def _check(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+    """Hold treated shots against their sources, and survey them once more."""
+    told(0, what="Learning the repair")
+    source = open_as_taken_in(reel)
+    shots = edits.shots_of(edits.current(reel))
+    wanted = [(n, shots[n]) for n in task.settings["shots"] if n < len(shots) and shots[n].treated]
+    checked = []
+    for done, (n, shot) in enumerate(wanted):
+        begin, end = done / len(wanted), (done + 1) / len(wanted)
+        made = learned(data, reel, (shot,), source, told.part(begin, begin + 0.2 * (end - begin)))[0]
+        told(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
+        kept, every = edits.kept(shot), [edits.finding(f) for f in shot.findings]
+        with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
+            result = inspect(
+                source,
+                made.recipe.active,
+                made.knowledge,
+                shot.enter,
+                shot.leave,
+                Path(scratch),
+                kept,
+                edits.mended(shot),
+                every,
+                usable_of(data, reel),
+                told.part(begin + 0.2 * (end - begin), end),
+            )
+        checked.append({"first": shot.first, "stop": shot.stop, "mark": edits.mark_of(shot), **result.as_json()})
+    return {"shots": checked}
+
+
 def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
     told(0, what="Preparing")
     settings = task.settings or {}
@@ -471,6 +503,11 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[st
     return merged(results).as_json() | {"truth": [t.as_json() for t in truths]}
 
 
+def _papers(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+    told(0, what="Writing the papers")
+    return {"files": papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), told)}
+
+
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
     "intake": _intake,
     "open": _open,
@@ -478,6 +515,8 @@ _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
     "analysis": _analysis,
     "track": _track,
     "trial": _trial,
+    "check": _check,
     "render": _render,
     "inspection": _inspection,
+    "papers": _papers,
 }

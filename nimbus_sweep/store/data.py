@@ -67,6 +67,10 @@ class DataFolder:
         """A finished file."""
         return self.deliveries / str(task_id) / name
 
+    def papers(self, task_id: int) -> Path:
+        """Condition and treatment report, by task."""
+        return self.root / "papers" / str(task_id)
+
     def make(self) -> None:
         """Make the folder."""
         try:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections.abc import Callable
 from typing import Any
 
@@ -118,6 +120,12 @@ def named(shot: Shot) -> Recipe:
 def settled(shot: Shot) -> Recipe:
     """The same with the brush strokes themselves."""
     return strokes.unfolded(named(shot))
+
+
+def mark_of(shot: Shot) -> str:
+    """What a treated shot is like, in short: another mark, another picture."""
+    told = json.dumps([shot.enter, shot.leave, shot.span, shot.use, named(shot).model_dump(mode="json", exclude={"name"})], sort_keys=True)
+    return hashlib.sha256(told.encode()).hexdigest()[:16]
 
 
 def mended(shot: Shot) -> list[Finding]:

@@ -121,7 +121,7 @@ class Stroke(Model):
 
 
 class Task(Model):
-    """Work in the queue: intake, laying a shot open, survey, analysis, trial, render, inspection."""
+    """Work in the queue: intake, laying a shot open, survey, analysis, track, trial, check, render, inspection, papers."""
 
     reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
     kind = pw.CharField()

@@ -104,8 +104,9 @@ def _close(_error: BaseException | None) -> None:
 
 
 def _headers(response: Response) -> Response:
-    response.headers["Content-Security-Policy"] = (
-        "default-src 'self'; img-src 'self' blob: data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+    response.headers.setdefault(
+        "Content-Security-Policy",
+        "default-src 'self'; img-src 'self' blob: data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'",
     )
     response.headers["X-Content-Type-Options"] = "nosniff"
     response.headers["Referrer-Policy"] = "same-origin"

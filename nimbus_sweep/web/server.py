@@ -12,7 +12,7 @@ import waitress
 from tqdm import tqdm
 
 from ..core.errors import SweepError
-from ..demo.carriers import CARRIERS, GLASS_CASE, GULLS, UNSTEADY_EDIT, WORN, Carrier, draw_carrier
+from ..demo.carriers import CARRIERS, GLASS_CASE, GULLS, MAST, UNSTEADY_EDIT, WORN, Carrier, draw_carrier
 from ..demo.reels import REELS, SHADED, UNSTEADY, DemoReel, draw_reel
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
@@ -78,6 +78,7 @@ def put_demo(data: DataFolder, queue: Queue, only: Set[int]) -> None:
         (WORN, draw_carrier),
         (GULLS, draw_carrier),
         (GLASS_CASE, draw_carrier),
+        (MAST, draw_carrier),
     ]
     if wrong := sorted(only - set(range(1, len(reels) + 1))):
         raise SweepError(f"There is no demo reel {', '.join(map(str, wrong))}; there are 1 to {len(reels)}.")

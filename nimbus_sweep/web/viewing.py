@@ -16,7 +16,7 @@ from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
 from ..core.frames import Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
-from ..core.media.view import Picture, Proxy, difference, flattened, to_bgr
+from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
 from ..core.parallel import mapped
 from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.steps import Knowledge
@@ -278,12 +278,12 @@ class Viewing:
     def row_slice(self, reel: Reel, shot: Shot, y: int, view: str, gain: float = 8) -> Picture:
         """Row `y` of every held frame of a shot, time running down: (held, width, 3)."""
         window = Window(0, y, reel.facts["width"], y + 1)
-        return self._slice(reel, shot, view, gain, window, lambda frame: _cut(frame, 0, frame.format.width, y, y + 1)[0])
+        return self._slice(reel, shot, view, gain, window, lambda frame: cut_out(frame, 0, frame.format.width, y, y + 1)[0])
 
     def column_slice(self, reel: Reel, shot: Shot, x: int, view: str, gain: float = 8) -> Picture:
         """Column `x` of every held frame of a shot, time running right: (height, held, 3)."""
         window = Window(x, 0, x + 1, reel.facts["height"])
-        strips = self._slice(reel, shot, view, gain, window, lambda frame: _cut(frame, x, x + 1, 0, frame.format.height)[:, 0])
+        strips = self._slice(reel, shot, view, gain, window, lambda frame: cut_out(frame, x, x + 1, 0, frame.format.height)[:, 0])
         return np.ascontiguousarray(strips.transpose(1, 0, 2))
 
     def _slice(self, reel: Reel, shot: Shot, view: str, gain: float, window: Window, cut: Callable[[Frame], Picture]) -> Picture:
@@ -296,21 +296,3 @@ class Viewing:
         if view != "difference":
             return after
         return difference(np.stack([cut(volume.frame(n)) for n in numbers]), after, gain)
-
-
-def _cut(frame: Frame, left: int, right: int, top: int, bottom: int) -> Picture:
-    """A part of a frame as a picture, converting no more of it than its chroma cells ask for."""
-    cells = [frame.format.subsampling(i) for i in range(len(frame.format.components))]
-    if any(c.step != 1 or c.offset for c in frame.format.components):
-        return to_bgr(frame)[top:bottom, left:right]
-    wide, tall = 8 * max(c[0] for c in cells), 8 * max(c[1] for c in cells)
-    x0, y0 = left // wide * wide, top // tall * tall
-    x1, y1 = min(-(-right // wide) * wide, frame.format.width), min(-(-bottom // tall) * tall, frame.format.height)
-    part = frame.part(x0, y0, x1, y1)
-    return to_bgr(part)[top - y0 : bottom - y0, left - x0 : right - x0]
-
-
-def crop(frame: Frame, left: int, top: int, width: int, height: int) -> Picture:
-    """A part of a frame at 1:1, kept inside the picture."""
-    left, top = max(0, min(left, frame.format.width - 1)), max(0, min(top, frame.format.height - 1))
-    return _cut(frame, left, min(frame.format.width, left + width), top, min(frame.format.height, top + height))

@@ -97,7 +97,8 @@ def test_bad_repairs_are_told_from_good_ones(name: str) -> None:
     assert flicker.steadiness is not None and flicker.steadiness > 1.3 * good.steadiness
     assert soft.detail is not None and soft.detail < 0.8 * good.detail
     assert flicker.worst and soft.worst
-    assert "change" in flicker.worst[0].why and "fine structure" in soft.worst[0].why
+    assert "change" in flicker.worst[0].why
+    assert any("fine structure" in p.why for p in soft.worst)
     assert flicker.worst[0].score > 1.5 * max((p.score for p in good.worst), default=0.0)
     if name != "bunny":
         dead = looked_at(source, lambda square, n: frozen)

@@ -12,11 +12,11 @@ import pytest
 
 from nimbus_sweep.core.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.media.view import to_bgr
+from nimbus_sweep.core.media.view import crop, to_bgr
 from nimbus_sweep.core.treatment import chain
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Reel, database
-from nimbus_sweep.web.viewing import NotReady, Viewing, crop
+from nimbus_sweep.web.viewing import NotReady, Viewing
 from tests.conftest import SITES, small, write_movie
 from tests.web.conftest import Desk
 

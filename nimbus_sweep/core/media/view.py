@@ -92,6 +92,24 @@ def _curve(transfer: int, steps: int) -> Picture:
     return np.rint(np.clip(shown, 0, 1) * 255).astype(np.uint8)
 
 
+def cut_out(frame: Frame, left: int, right: int, top: int, bottom: int) -> Picture:
+    """A part of a frame as a picture, converting no more of it than its chroma cells ask for."""
+    cells = [frame.format.subsampling(i) for i in range(len(frame.format.components))]
+    if any(c.step != 1 or c.offset for c in frame.format.components):
+        return to_bgr(frame)[top:bottom, left:right]
+    wide, tall = 8 * max(c[0] for c in cells), 8 * max(c[1] for c in cells)
+    x0, y0 = left // wide * wide, top // tall * tall
+    x1, y1 = min(-(-right // wide) * wide, frame.format.width), min(-(-bottom // tall) * tall, frame.format.height)
+    part = frame.part(x0, y0, x1, y1)
+    return to_bgr(part)[top - y0 : bottom - y0, left - x0 : right - x0]
+
+
+def crop(frame: Frame, left: int, top: int, width: int, height: int) -> Picture:
+    """A part of a frame at 1:1, kept inside the picture."""
+    left, top = max(0, min(left, frame.format.width - 1)), max(0, min(top, frame.format.height - 1))
+    return cut_out(frame, left, min(frame.format.width, left + width), top, min(frame.format.height, top + height))
+
+
 def jpeg(picture: Picture, quality: int = 88) -> bytes:
     """Encode as JPEG."""
     return cv2.imencode(".jpg", picture, [cv2.IMWRITE_JPEG_QUALITY, quality])[1].tobytes()

@@ -7,7 +7,7 @@ import tarfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from flask import Blueprint, Response, abort, jsonify, render_template, send_file
+from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
 from pydantic import ValidationError
 
 from ...core.media.formats import FORMATS, Delivery, usual_kind
@@ -15,6 +15,7 @@ from ...core.media.reader import usual_rate
 from ...core.media.reel import ReelReader
 from ...core.steps import STEPS
 from ...core.treatment import told
+from ...jobs.checks import checks_of
 from ...store.models import Reel, Setting, Task
 from .common import SweepError, body, latest, reel_or_404, services
 
@@ -54,8 +55,21 @@ def sheet(reel_id: int) -> str:
         steps=list(dict.fromkeys(STEPS[s.kind].title for shot in shots if shot.treated for s in shot.recipe.active)),
         busy=latest(reel, "render", "waiting", "running"),
         last=latest(reel, "render"),
+        papers=latest(reel, "papers", "done"),
+        writing=latest(reel, "papers", "waiting", "running"),
+        unwritten=latest(reel, "papers"),
+        unchecked=[
+            n
+            for n, (s, c) in enumerate(zip(shots, checks_of(reel, shots), strict=True), start=1)
+            if s.treated and (c is None or c["stale"])
+        ],
+        unproven=bool(done) and not any(t.settings["render"] == done[0].id for t in _compared(reel)),
         deliveries=[(t, [(f, _folder(t) / f["name"]) for f in t.result.get("files", [])]) for t in done],
     )
+
+
+def _compared(reel: Reel) -> list[Task]:
+    return list(Task.select().where(Task.reel == reel, Task.kind == "inspection", Task.state == "done"))
 
 
 def _chosen(reel: Reel, reader: ReelReader) -> Delivery:
@@ -136,6 +150,31 @@ def remove(task_id: int) -> Response:
     shutil.rmtree(_folder(task), ignore_errors=True)
     task.delete_instance()
     return jsonify(said="Removed the delivery.")
+
+
+# The pages carry their pictures, letters and looks with them, and fetch nothing.
+_ALONE = "default-src 'none'; img-src data:; font-src data:; style-src 'unsafe-inline'; base-uri 'none'; frame-ancestors 'none'"
+
+
+@pages.post("/reels/<int:reel_id>/papers")
+def write_papers(reel_id: int) -> Response:
+    """Queue the writing of the condition and the treatment report."""
+    return jsonify(task=services().queue.put("papers", reel_or_404(reel_id)).id)
+
+
+@pages.get("/papers/<int:task_id>/<any(condition,treatment):which>.<any(html,json):form>")
+def paper(task_id: int, which: str, form: str) -> Response:
+    """A report: to be read and printed, or as a file."""
+    task = Task.get_or_none(Task.id == task_id, Task.kind == "papers", Task.state == "done")
+    if task is None:
+        abort(404)
+    path = services().data.papers(task.id) / f"{which}.{form}"
+    if not path.is_file():
+        abort(404, "The report is gone from the data folder. Write the papers again.")
+    name = f"{Path(task.reel.path).stem}-{which}.{form}"
+    answer = send_file(path, as_attachment=form == "json" or "save" in request.args, download_name=name)
+    answer.headers["Content-Security-Policy"] = _ALONE
+    return answer
 
 
 def archived(folder: Path) -> Iterator[bytes]:

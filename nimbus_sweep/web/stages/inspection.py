@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-import numpy as np
-from flask import Blueprint, Response, jsonify, render_template
+from typing import Any, get_args
 
+from flask import Blueprint, Response, abort, jsonify, render_template
+
+from ...core.cutting import Shot, Verdict
+from ...jobs.checks import checks_of
 from ...store import edits
-from .common import SweepError, latest, place_named, reel_or_404, services
+from .common import SweepError, body, latest, place_named, reel_or_404, services
 
 pages = Blueprint("inspection", __name__)
+
+# How each word of a judgement is said.
+VERDICTS = {"": "not judged", "accepted": "accepted", "back": "sent back", "again": "second pass"}
+OUTCOMES = {"gone": "gone", "trace": "a trace", "left": "left", "untreated": "not treated"}
 
 
 @pages.get("/reels/<int:reel_id>/sheet/inspection")
@@ -18,33 +25,62 @@ def sheet(reel_id: int) -> str:
     viewing = services().viewing
     shots, place = viewing.shots(reel), place_named(reel)
     shot = shots[place]
-    recipe = edits.settled(shot)
-    ready = viewing.ready(reel)
-    mended = {(f.x, f.y) for f in edits.mended(shot)}
-    touched = []
-    patched: dict[int, int] = {}
-    if ready and shot.treated:
-        layout = viewing.reader(reel).format
-        every = viewing.analyses(reel, shot).load(recipe, layout)
-        places = [np.unique(np.concatenate([known.touched()[i] for known in every])) for i in range(len(layout.components))]
-        touched = [(c.name, len(p), c.width * c.height) for c, p in zip(layout.components, places, strict=True) if len(p)]
-        for known in every:
-            for n, places_in in known.touched_in().items():
-                patched[n] = patched.get(n, 0) + sum(map(len, places_in))
+    checks = checks_of(reel, shots)
     return render_template(
         "sheets/inspection.html",
         reel=reel,
         shots=shots,
         place=place,
         shot=shot,
-        active=recipe.active if shot.use == "treat" else [],
-        ready=ready,
-        touched=touched,
-        patched=(len(patched), sum(patched.values())),
-        kept=[(i, f) for i, f in enumerate(shot.findings) if (f["x"], f["y"]) in mended and f["state"] == "kept"],
+        treated=[n for n, s in enumerate(shots) if s.treated],
+        ready=viewing.ready(reel),
+        check=checks[place],
+        checks=checks,
+        told=[_judged(s) for s in shots],
+        verdicts=VERDICTS,
+        outcomes=OUTCOMES,
+        busy=latest(reel, "check", "waiting", "running"),
+        failed=latest(reel, "check"),
         rendered=latest(reel, "render", "done"),
         compared=latest(reel, "inspection"),
+        revision=edits.current(reel).mark,
     )
+
+
+def _judged(shot: Shot) -> dict[str, Any]:
+    """What was said of a shot, and whether it was changed since."""
+    return {"verdict": shot.verdict, "remark": shot.remark, "stale": bool(shot.verdict) and shot.judged != edits.mark_of(shot)}
+
+
+@pages.post("/reels/<int:reel_id>/check")
+def check(reel_id: int) -> Response:
+    """Queue the check of a shot, or of all that are treated."""
+    reel = reel_or_404(reel_id)
+    shots = services().viewing.shots(reel)
+    places = [n for n, s in enumerate(shots) if s.treated] if body().get("all") else [place_named(reel)]
+    if not any(shots[n].treated for n in places):
+        raise SweepError("Nothing is treated there, so there is nothing to check. Put a step on, in Treatment.")
+    return jsonify(task=services().queue.put("check", reel, {"shots": places}).id)
+
+
+@pages.post("/reels/<int:reel_id>/verdict")
+def judge(reel_id: int) -> Response:
+    """Accept a treated shot, send it back with a remark, or mark it for a second pass; the same word again takes it back."""
+    reel = reel_or_404(reel_id)
+    sent = body()
+    verdict, remark = sent.get("verdict", ""), str(sent.get("remark", "")).strip()[:2000]
+    if verdict not in get_args(Verdict):
+        abort(400, f"A shot cannot be judged as {verdict}.")
+    if verdict == "back" and not remark:
+        raise SweepError("Say in the box what is to be done, so that whoever gets the shot back knows.")
+
+    def judged(shot: Shot) -> Shot:
+        if not shot.treated:
+            raise SweepError("This shot is not treated, so there is nothing to judge.")
+        return shot.with_(verdict=verdict, remark=remark if verdict else "", judged=edits.mark_of(shot) if verdict else "")
+
+    edits.change_shot(reel, f"Judged: {VERDICTS[verdict]}", place_named(reel), judged)
+    return jsonify(said=VERDICTS[verdict].capitalize() + ".")
 
 
 @pages.post("/reels/<int:reel_id>/compare")

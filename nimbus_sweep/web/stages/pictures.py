@@ -9,10 +9,10 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 
 from ...core.frames import Window
-from ...core.media.view import PROXY_WIDTH, difference, jpeg, png
+from ...core.media.view import PROXY_WIDTH, crop, difference, jpeg, png
 from ...jobs.reels import reading_of
 from ...store.models import Reel
-from ..viewing import TRIAL_VIEW, VIEWS, NotReady, crop
+from ..viewing import TRIAL_VIEW, VIEWS, NotReady
 from .common import LOOKED_AT, reel_or_404, services, shot_named
 
 pages = Blueprint("pictures", __name__)

@@ -281,7 +281,7 @@ def _remove(reel: Reel) -> None:
     shared = services()
     for task in reel.tasks:
         shared.queue.cancel(task)
-        for folder in (shared.data.chunks(task.id), shared.data.delivery(task.id, "x").parent):
+        for folder in (shared.data.chunks(task.id), shared.data.delivery(task.id, "x").parent, shared.data.papers(task.id)):
             shutil.rmtree(folder, ignore_errors=True)
     shutil.rmtree(shared.data.of_reel(reel.id), ignore_errors=True)
     path = Path(reel.path)

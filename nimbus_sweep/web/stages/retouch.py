@@ -11,13 +11,12 @@ from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
 from ...core.frames import FrameSource
-from ...core.media.view import png
+from ...core.media.view import crop, png
 from ...core.steps.retouch import RetouchPlan, Touch, repeated
 from ...core.treatment import Step, chain, told
 from ...core.wear.lending import Looks, cells_box, cells_of
 from ...store import edits, strokes
 from ...store.models import Reel
-from ..viewing import crop
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole
 
 pages = Blueprint("retouch", __name__)

@@ -43,7 +43,7 @@ export async function show(key, force = false) {
   const painted = sheet.querySelector("[data-paint]")?.checked;
   const filled = new Map([...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), { value: valueIn(b), given: givenIn(b) }]));
   // What is being typed into is left alone until it is done.
-  if (document.activeElement?.matches?.("#sheet input[type=text]") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
+  if (document.activeElement?.matches?.("#sheet input[type=text], #sheet textarea") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
   const focused = held?.post;
   const scroll = sheet.scrollTop;
@@ -92,6 +92,7 @@ const valueIn = (box) => (box.type === "checkbox" ? box.checked : box.value);
 // What a box held when the server made it.
 function givenIn(box) {
   if (box.type === "checkbox") return box.defaultChecked;
+  if (box.tagName === "TEXTAREA") return box.defaultValue;
   return box.tagName === "SELECT" ? [...box.options].find((o) => o.defaultSelected)?.value : box.getAttribute("value");
 }
 
@@ -274,10 +275,11 @@ export function listen(onChange) {
       act(span.dataset.rangePost, { first, stop: last + 1 });
       return;
     }
-    const jump = event.target.closest("[data-go]");
+    const jump = event.target.closest("[data-go], [data-aim]");
     if (jump) {
-      bench.go(Number(jump.dataset.go));
+      if (jump.dataset.go) bench.go(Number(jump.dataset.go));
       if (jump.dataset.aim) bench.aim(...jump.dataset.aim.split(" ").map(Number));
+      if ("close" in jump.dataset) zoomTo(4 / (window.devicePixelRatio || 1));
       return;
     }
     const shot = event.target.closest("li[data-shot] summary");
