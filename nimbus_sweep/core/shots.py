@@ -35,6 +35,9 @@ _SAME, _BACK = 0.75, 0.2
 _SAME_MOVING, _FLAT, _BRIGHTER = 0.45, 6, 15
 # Correlation across a change from which only the light has changed.
 _LIGHT_ALONE = 0.96
+# Fine structure of small pictures: the blur of the light it is told from, tiles down and across, what makes one structured, how
+# many have to be, and their correlation where the scene is the same (measured: 0.97 across flashes, at most 0.1 across cuts).
+_FINE, _TILES, _STRUCTURED, _LEAST_TILES, _SAME_TILE = 1.6, (3, 4), 0.15, 4, 0.7
 # Mean brightness, 0 to 255, below which a picture is black to the eye.
 _BLACK = 12
 
@@ -97,7 +100,7 @@ class CutFinder:
         """Whether the scene stays and only its light changes."""
         before, behind = self._thumbs[at - 1], self._thumbs[at]
         across = _alike(before, behind)
-        if across > _LIGHT_ALONE:
+        if across > _LIGHT_ALONE or _same_all_over(before, behind):
             return True
         if abs(float(before.mean()) - float(behind.mean())) < _BRIGHTER:
             return False
@@ -124,6 +127,27 @@ class CutFinder:
         later = self._thumbs[at : at + _FLASH]
         best = max((_alike(one, other) for one in first for other in later), default=-1.0)
         return best > (_SAME_MOVING if flat else max(_SAME, 1 - 0.5 * (1 - _alike(before, behind))))
+
+
+def _same_all_over(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> bool:
+    """Whether the fine structure of two small pictures is the same in every part: lamps may throw what light they will.
+
+    Each row and each column of tiles has to agree, so that bars about a picture, or a line of text, do not speak for it.
+    """
+    flat = []
+    for picture in (one, other):
+        light = np.log(picture.astype(np.float32) + 8)
+        flat.append(light - cv2.GaussianBlur(light, (0, 0), _FINE))
+    down, across = one.shape[0] // _TILES[0], one.shape[1] // _TILES[1]
+    told = np.full(_TILES, np.nan)
+    for row, col in np.ndindex(_TILES):
+        part = np.s_[row * down : (row + 1) * down, col * across : (col + 1) * across]
+        a, b = (f[part] - f[part].mean() for f in flat)
+        size = float(np.sqrt((a * a).sum() * (b * b).sum()))
+        if size > _STRUCTURED:
+            told[row, col] = float((a * b).sum()) / size
+    lines = [line[~np.isnan(line)] for line in (*told, *told.T)]
+    return int((~np.isnan(told)).sum()) >= _LEAST_TILES and all(float(np.median(line)) > _SAME_TILE for line in lines if len(line))
 
 
 def _alike(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> float:

@@ -20,6 +20,7 @@ from nimbus_sweep.core.survey.scratches import surveyed
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.core.wear.scratches import BANDS, Scores, lines, profile_of, rows_of, scores, straight, through
 from nimbus_sweep.core.wear.span import Span
+from nimbus_sweep.demo.mast import Mast
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 
 FRAMES = 16
@@ -183,3 +184,17 @@ def test_scratches_that_are_not_there_change_nothing(lines_named: tuple[Seed, ..
     sound = source("pan chelsea")
     plan = analyse(Span.of(sound, 0, FRAMES), LineLiftSettings(lines=lines_named))
     assert not len(plan.table)
+
+
+def test_lattices_that_go_with_the_camera_are_no_scratches() -> None:
+    """Thin upright lines down the whole picture, panned over; scratches on the same frames are found beside them."""
+    frames = [
+        tuple(cv2.resize(p, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for p in Mast(n).drawn(standing=False)) for n in range(44)
+    ]
+    sound = source("bunny-near").over(frames)
+    assert not [f for f in found_in(sound) if f.convinces]
+    put = three(len(frames), frames[0][0].shape, 3)
+    found = [f for f in found_in(sound.over(scratched(frames, put))) if f.convinces]
+    means = [float(np.mean([t[1:] for t in f.numbers["track"]])) for f in found]
+    assert len(found) == 3
+    assert all(min(abs(m - s.x - s.lean / 2) for s in put) < 6 for m in means)

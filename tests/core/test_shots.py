@@ -91,6 +91,24 @@ def test_a_flash_is_no_cut(frames: int, name: str, first: int, light: float) -> 
     assert cuts(shot) == []
 
 
+@pytest.mark.parametrize(("name", "first"), [("bigbuckbunny", 60), ("bikes", 100), ("carphone_pristine", 50)])
+def test_a_coloured_lamp_at_one_side_is_no_cut(name: str, first: int) -> None:
+    """It goes on and off many times, within a frame; a cut in the same light is still found, also between black bars."""
+    frames = [f.astype(np.float32) for f in pictures(name)[first : first + 30]]
+    height, width = frames[0].shape[:2]
+    fall = np.exp(-np.hypot(np.arange(width)[None] / width, np.arange(height)[:, None] / height - 0.3) / 0.5)[..., None]
+    lamp = 1 + fall * np.array([0.1, 0.3, 1.6])
+    lit_up = [np.clip(f * 0.6 * (lamp if n // 5 % 2 else 1), 0, 255).astype(np.uint8) for n, f in enumerate(frames)]
+    assert cuts(lit_up) == []
+    other = list(pictures("bikes" if name != "bikes" else "bigbuckbunny")[40:60])
+    small = [cv2.resize(f, (width, height)) for f in other]
+    joined = [f.copy() for f in [*lit_up, *small]]
+    assert cuts(joined) == [30]
+    for f in joined:
+        f[: height // 8] = f[-height // 8 :] = 0
+    assert cuts(joined) == [30]
+
+
 def test_a_cut_out_of_black_is_one() -> None:
     black = [np.zeros_like(pictures("bikes")[0])] * 20
     assert cuts([*black, *pictures("bigbuckbunny")[:40], *black]) == [20, 60]

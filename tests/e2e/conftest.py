@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from tests.conftest import interruptible
 
@@ -94,3 +94,60 @@ def page(browser: Browser) -> Iterator[Page]:
 def bench(page: Page, name: str) -> Any:
     """One value of what the views share."""
     return page.evaluate("(name) => window.nimbusBench[name]", name)
+
+
+def outline(page: Page, corners: list[tuple[float, float]]) -> None:
+    """Click round, and close with Enter."""
+    for x, y in corners:
+        at = page.evaluate(
+            """([x, y]) => { const c = document.getElementById('picture'), p = window.nimbusBench.place(c.clientWidth, c.clientHeight),
+            b = c.getBoundingClientRect(); return [b.left + p.left + (x + 0.5) * p.across, b.top + p.top + (y + 0.5) * p.scale]; }""",
+            [x, y],
+        )
+        page.mouse.click(*at)
+    page.keyboard.press("Enter")
+
+
+def surveyed(running: Running, page: Page, meant: int = 0) -> None:
+    """Survey the one reel there is, dismiss so many findings that are meant to be so, and go on to its treatment."""
+    running.wait(1, "intake", 300)
+    page.goto(f"{running.address}/reels/1/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    assert running.wait(1, "survey", 300)["state"] == "done"
+    expect(page.get_by_role("button", name="Survey again")).to_be_visible(timeout=20_000)
+    for _ in range(meant):
+        page.get_by_role("button", name="Dismiss").first.click()
+    expect(page.get_by_role("button", name="Dismiss")).to_have_count(0)
+    page.get_by_role("navigation").get_by_role("link", name="Treatment").click()
+
+
+def inspected_and_delivered(running: Running, page: Page) -> dict[str, Any]:
+    """Check and accept what was treated, render it, prove it, write the papers; gives the treatment report."""
+    page.get_by_role("link", name="On to Inspection").click()
+    page.get_by_role("button", name="Check", exact=True).click()
+    assert running.wait(1, "check", 300)["state"] == "done"
+    expect(page.locator("#sheet")).to_contain_text("What the treatment did", timeout=20_000)
+    places = page.get_by_label("Places most worth a look").get_by_role("button")
+    if places.count():
+        places.first.click()
+        expect(page.locator("#tag-picture")).to_contain_text("400 %")
+    page.get_by_role("button", name="Accept").click()
+    expect(page.get_by_role("button", name="Accept")).to_have_attribute("aria-pressed", "true")
+    page.get_by_role("link", name="On to Delivery").click()
+    page.get_by_role("button", name="Render", exact=True).click()
+    assert running.wait(1, "render", 300)["state"] == "done"
+    page.get_by_role("link", name="Prove it, in Inspection").click()
+    page.get_by_role("button", name="Compare the delivery").click()
+    expect(page.locator("#sheet")).to_contain_text("Nothing else changed.", timeout=120_000)
+    page.get_by_role("link", name="On to Delivery").click()
+    page.get_by_role("button", name="Write the papers").click()
+    assert running.wait(1, "papers", 120)["state"] == "done"
+    with page.context.expect_page() as opened:
+        page.get_by_role("link", name="Treatment report").click()
+    paper = opened.value
+    expect(paper.get_by_role("heading", name="Treatment report")).to_be_visible()
+    # All it shows, it carries with it.
+    assert paper.evaluate("() => [...document.images].every((i) => i.complete && i.naturalWidth > 0 && i.src.startsWith('data:'))")
+    assert paper.evaluate("() => document.fonts.check('16px Barlow Semi Condensed')")
+    paper.close()
+    return json.loads(next((running.data / "papers").rglob("treatment.json")).read_text())

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import GLASS_CASE
 from nimbus_sweep.demo.glass import Glass
-from tests.e2e.conftest import Running
+from tests.e2e.conftest import Running, inspected_and_delivered, outline, surveyed
 
 pytestmark = pytest.mark.browser
 
@@ -23,21 +23,8 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     app.stop()
 
 
-def outline(page: Page, corners: list[tuple[float, float]]) -> None:
-    """Click round, and close with Enter."""
-    for x, y in corners:
-        at = page.evaluate(
-            """([x, y]) => { const c = document.getElementById('picture'), p = window.nimbusBench.place(c.clientWidth, c.clientHeight),
-            b = c.getBoundingClientRect(); return [b.left + p.left + (x + 0.5) * p.across, b.top + p.top + (y + 0.5) * p.scale]; }""",
-            [x, y],
-        )
-        page.mouse.click(*at)
-    page.keyboard.press("Enter")
-
-
 def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> None:
-    running.wait(1, "intake", 300)
-    page.goto(f"{running.address}/reels/1/treatment")
+    surveyed(running, page)
     page.get_by_role("button", name="Add step: Plate patch").click()
     page.get_by_role("button", name="Draw a plane to follow").click()
     outline(page, [(86, 58), (438, 58), (434, 236), (86, 236)])
@@ -60,12 +47,9 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
     where.get_by_label("Rides on").select_option("plane 1")
     expect(page.locator("#sheet")).to_contain_text("Light over time", timeout=120_000)
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
-    page.goto(f"{running.address}/reels/1/delivery")
-    page.get_by_role("button", name="Render", exact=True).click()
-    assert running.wait(1, "render", 300)["state"] == "done"
-    page.goto(f"{running.address}/reels/1/inspection")
-    page.get_by_role("button", name="Compare", exact=False).first.click()
-    expect(page.locator("#sheet")).to_contain_text("Nothing else changed.", timeout=120_000)
+    report = inspected_and_delivered(running, page)
+    assert report["proof"]["proven"] and report["proof"]["outside"] == 0
+    assert [s["title"] for s in report["shots"][0]["steps"]] == ["Plate patch"]
     delivered = next((running.data / "deliveries").rglob("*-treated.mkv"))
     source = MovieReader(running.data / "demo" / GLASS_CASE.file)
     for n in (10, 30, 66):

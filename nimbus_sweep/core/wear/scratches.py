@@ -45,6 +45,8 @@ _EDGES, _EDGES_STILL, HIDES = 0.64, 0.5, 0.85
 _MOST, _LOST = 6, 3
 # Pixels that the scene has to move behind it to prove it is no part of it.
 _PROVES = 4.0
+# Pixels a line has to go to be told to go with the scene, and what of its way its ends lie apart then: scratches wander.
+_CARRIED, _STEADILY = 12.0, 0.7
 _SMALL = 320
 
 
@@ -98,6 +100,13 @@ class Thread:
     def proven(self) -> bool:
         """Whether it is no part of the scene: the scene moves behind it, farther than the line does itself."""
         return self.travel >= max(_PROVES, float(np.ptp(self.xs.mean(1))))
+
+    @property
+    def carried(self) -> bool:
+        """Whether it goes steadily where the scene goes: an upright edge in it, such as a mast, while the camera pans."""
+        way = self.xs.mean(1)
+        far = float(np.ptp(way))
+        return far > _CARRIED and abs(float(way[-1] - way[0])) > _STEADILY * far and self.travel < 0.5 * far
 
 
 def band_edges(height: int) -> list[tuple[int, int]]:
@@ -481,7 +490,7 @@ def sureness(thread: Thread, profile: Profile, frames: int) -> float:
     frames : int
         Of the shot.
     """
-    if not profile.laid_over or thread.edged > _EDGES:
+    if not profile.laid_over or thread.edged > _EDGES or thread.carried:
         return 0.0
     told = profile.doubt < _DOUBT_STILL and thread.edged <= _EDGES_STILL and profile.cover < HIDES
     if (not thread.proven and not told) or len(thread.frames) < min(_LASTS, frames // 2):
