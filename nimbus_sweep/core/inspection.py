@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -32,6 +33,8 @@ _GAP, _RING, _LEAST_RING = 2, 0.5, 6
 _FLOOR = 0.7
 # Repairs of fewer pixels are summed up, but too few to be called good or bad on their own.
 _JUDGED = 9
+# Bytes of treated frames that are kept aside at most.
+_MOST_ASIDE = 4 << 30
 # How many places are named; frames between two that name the same place, of the shot at least.
 WORST, _APART = 10, 1 / 8
 # Per cent of the windows around a repair that count as its surroundings' range, and codes that range spans at least.
@@ -408,21 +411,30 @@ def inspect(
     held = numbers[sample_numbers(0, len(numbers), source.format.frame_bytes)] if len(numbers) else numbers
     volume = VolumeWriter(scratch / "treated.bin", treated, held)
     single = set(numbers.tolist())
+    # What is looked at several times is made once, as long as there is room for it.
+    room = min(_MOST_ASIDE, shutil.disk_usage(scratch).free // 4)
+    whole = len(held) == len(numbers) or len(numbers) * source.format.frame_bytes > room
+    aside = None if whole else VolumeWriter(scratch / "every.bin", treated, numbers)
     try:
         with recorded(scratch / "treated.light", treated, first) as writer:
             for own, frame in _both(source, treated, first, stop):
                 volume.add(frame)
                 writer.add(frame)
+                if aside is not None:
+                    aside.add(frame)
                 # A repeated frame is treated as the one it repeats.
                 if own.number in single or own.missing:
                     inspector.add(own, frame)
                 if on_progress:
                     on_progress(0.4 * (own.number - first + 1) / (stop - first))
     except BaseException as error:
-        volume.drop(error)
+        for begun in (volume, aside):
+            if begun is not None:
+                begun.drop(error)
         raise
     opened, light = volume.finish(), LightRecord(scratch / "treated.light")
     light.rate = source.rate
+    every: FrameSource = aside.finish() if aside is not None else opened if len(held) == len(numbers) else treated
     found = survey(
         opened,
         first,
@@ -430,7 +442,7 @@ def inspect(
         (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None,
         light=light,
         scratch=scratch / "steadied.bin",
-        frames=Span.of(treated, first, stop, usable),
+        frames=Span.of(every, first, stop, usable),
     ).findings
     left = [became(f, found, any(f is m or f == m for m in mended)) for f in kept]
     brought = [

@@ -112,7 +112,18 @@ class Step(BaseModel):
 
 
 class Recipe(BaseModel):
-    """A treatment under a name, as it is kept in a JSON file."""
+    """A treatment under a name, as it is kept in a JSON file.
+
+    Attributes
+    ----------
+    name : str
+    steps : tuple of Step
+    tracks : tuple of Track
+    size : tuple of int
+        Width and height of the pictures its regions were drawn on; zeros where that is not known.
+    enter : int
+        The frame that the keys of its regions count from, where the size is known.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -121,6 +132,8 @@ class Recipe(BaseModel):
     name: str = Field(default="", max_length=200)
     steps: tuple[Step, ...] = ()
     tracks: tuple[Track, ...] = Field(default=(), max_length=40)
+    size: tuple[int, int] = (0, 0)
+    enter: int = Field(default=0, ge=0)
 
     @model_validator(mode="after")
     def _last(self) -> Recipe:
@@ -193,9 +206,32 @@ def read_recipe(path: Path) -> Recipe:
     except (OSError, UnicodeDecodeError) as error:
         raise SweepError(f"The recipe {path} cannot be read ({error}). Name a recipe file.") from error
     try:
-        return Recipe.model_validate_json(text)
+        return recipe_of(json.loads(text))
+    except json.JSONDecodeError as error:
+        raise SweepError(f"{path} is not a usable recipe: it is no JSON ({error}).") from error
+    except SweepError as error:
+        raise SweepError(f"{path}: {error}") from error
+
+
+def recipe_of(sent: Any) -> Recipe:
+    """A recipe from the plain values of its JSON.
+
+    Raises
+    ------
+    SweepError
+        If it is none, or was made by a newer version; the text says what is wrong where.
+    """
+    if isinstance(sent, dict):
+        made, known = sent.get("version"), Recipe.model_fields["version"].default
+        if sent.get("format") == Recipe.model_fields["format"].default and isinstance(made, int) and made > known:
+            raise SweepError(
+                f"This recipe is of version {made}, and this application reads version {known}: it was made by a newer one. Bring "
+                "Nimbus Sweep up to date, or have the recipe saved by this version."
+            )
+    try:
+        return Recipe.model_validate(sent)
     except ValidationError as error:
-        raise SweepError(f"{path} is not a usable recipe: {told(error)}.") from error
+        raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
 
 
 def told(error: ValidationError) -> str:

@@ -153,6 +153,14 @@ class Trial(Model):
     created = pw.CharField(default=now)
 
 
+class SavedRecipe(Model):
+    """A treatment kept under a name, for other shots, reels and jobs."""
+
+    name = pw.CharField(unique=True, max_length=120)
+    recipe = JSONField()
+    created = pw.CharField(default=now)
+
+
 class Setting(Model):
     """What the application remembers of how the user likes it."""
 
@@ -160,7 +168,7 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, Stroke, Task, Trial, Setting)
+TABLES = (Job, Reel, Edit, Stroke, Task, Trial, SavedRecipe, Setting)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:

@@ -18,6 +18,7 @@ from nimbus_sweep.core.steps.ways import MarkWay
 from nimbus_sweep.core.survey import Finding, survey
 from nimbus_sweep.core.treatment import Analyses, suggested
 from nimbus_sweep.core.volume import build_volume
+from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.shade import shade, sprinkle
 
 X, Y, SIDE = 120, 70, 36
@@ -121,20 +122,20 @@ def test_what_changed_is_counted_to_the_sample() -> None:
 
 def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path) -> None:
     """Dust of which one mark is held back from the treatment: that one is left, the others are gone, none is brought in."""
-    source = panned("coffee", 60, 3, 0.35)
-    pictures, _ = shade(list(source.pictures), sprinkle((360, 640), 5, 4, largest=14))
+    source = panned("coffee", 36, 3, 0.3, (448, 252))
+    pictures, _ = shade(list(source.pictures), sprinkle((252, 448), 4, 4, largest=11))
     spoiled = source.over(pictures)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
-    found = survey(volume, 0, 60).findings
+    found = survey(volume, 0, 36, frames=Span.of(spoiled, 0, 36)).findings
     kept = [f for f in found if f.convinces]
     assert len(kept) >= 2
     held_back = kept[0]
     recipe = suggested(kept).settled(kept[1:])
-    known = Analyses(tmp_path / "analyses", "x", 0, 60).make(recipe, spoiled, lambda: volume)
+    known = Analyses(tmp_path / "analyses", "x", 0, 36).make(recipe, spoiled, lambda: volume)
     folder = tmp_path / "scratch"
     folder.mkdir()
     shares: list[float] = []
-    told = inspect(spoiled, recipe.active, known, 0, 60, folder, kept, kept[1:], found, on_progress=shares.append)
+    told = inspect(spoiled, recipe.active, known, 0, 36, folder, kept, kept[1:], found, on_progress=shares.append)
     outcomes = {(left.x, left.y): left.outcome for left in told.left}
     assert outcomes[held_back.x, held_back.y] == "untreated"
     rest = [left.outcome for left in told.left if (left.x, left.y) != (held_back.x, held_back.y)]

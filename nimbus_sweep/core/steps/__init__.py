@@ -115,6 +115,8 @@ class StepKind:
         It acts on the whole picture; a region has no meaning for it.
     repeats : bool
         It may be put on more than once: the second finds what the first leaves.
+    own : tuple of str
+        Settings that are of the shot's own frames: on another shot they have to be chosen, or found, anew.
     """
 
     kind: str
@@ -134,6 +136,7 @@ class StepKind:
     asked_for: bool = False
     whole: bool = False
     repeats: bool = False
+    own: tuple[str, ...] = ()
 
     @property
     def leaves_nothing(self) -> bool:
@@ -197,6 +200,7 @@ STEPS: dict[str, StepKind] = {
         analyse=pixel_mend.analyse,
         load=pixel_mend.MendPlan.load,
         settle=pixel_mend.settle,
+        own=("sites",),
     ),
     "unshade": StepKind(
         kind="unshade",
@@ -207,6 +211,7 @@ STEPS: dict[str, StepKind] = {
         analyse=unshade.analyse,
         load=unshade.ShadePlan.load,
         settle=unshade.settle,
+        own=("marks",),
     ),
     "speck-sweep": StepKind(
         kind="speck-sweep",
@@ -219,6 +224,7 @@ STEPS: dict[str, StepKind] = {
         learns_from="frames",
         choose=lambda plan, settings, _tracks: plan.chosen(settings.chosen),
         chooses=speck_sweep.CHOOSES,
+        own=("left",),
     ),
     "line-lift": StepKind(
         kind="line-lift",
@@ -229,6 +235,7 @@ STEPS: dict[str, StepKind] = {
         analyse=line_lift.analyse,
         load=PatchPlan.load,
         settle=line_lift.settle,
+        own=("lines",),
         learns_from="frames",
     ),
     "cue-lift": StepKind(
@@ -240,6 +247,7 @@ STEPS: dict[str, StepKind] = {
         analyse=cue_lift.analyse,
         load=PatchPlan.load,
         settle=cue_lift.settle,
+        own=("marks", "nudges"),
         learns_from="frames",
     ),
     "fleeting": StepKind(
@@ -254,6 +262,7 @@ STEPS: dict[str, StepKind] = {
         learns_within=True,
         asked_for=True,
         repeats=True,
+        own=("first", "stop"),
     ),
     "borrow-fill": StepKind(
         kind="borrow-fill",
@@ -267,6 +276,7 @@ STEPS: dict[str, StepKind] = {
         needs_region=True,
         learns_within=True,
         repeats=True,
+        own=("first", "stop"),
     ),
     "region-median": StepKind(
         kind="region-median",
@@ -287,6 +297,7 @@ STEPS: dict[str, StepKind] = {
         settings=plate_patch.PlatePatchSettings,
         analyse=plate_patch.analyse,
         load=plate_patch.PlatePlan.load,
+        own=("plates",),
         learns_from="frames",
         needs_region=True,
         learns_within=True,

@@ -17,12 +17,13 @@ from ...core.steps import STEPS
 from ...core.steps.match_grain import GrainOf, GrainPlan
 from ...core.steps.patches import PatchPlan
 from ...core.steps.plate_patch import PlatePlan
-from ...core.treatment import Recipe, Step, region_for, told
+from ...core.treatment import Recipe, Step, recipe_of, region_for, told
 from ...store import edits, strokes
 from ...store.models import Reel
 from ..words import WAYS
-from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, shot_named
+from .common import body, follow_up, latest, place_named, reel_or_404, services, shot_named
 from .light import moving_share
+from .recipes import library
 from .regions import clipped
 
 pages = Blueprint("treatment", __name__)
@@ -63,6 +64,7 @@ def sheet(reel_id: int) -> str:
         clipped=clipped(),
         ways=WAYS,
         points=STARTING_POINTS.values(),
+        library=library(),
         tracks=[(t, t.told()) for t in recipe.tracks],
         tracking=latest(reel, "track"),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
@@ -130,18 +132,6 @@ def add(reel_id: int) -> Response:
     return _changed(reel_id, f"Added {STEPS[kind].title}", steps)
 
 
-@pages.post("/reels/<int:reel_id>/starting-point")
-def start_from(reel_id: int) -> Response:
-    """Put the steps of a starting point on, in their place in the order that works; those of the same kinds make way."""
-    point = STARTING_POINTS.get(str(body().get("point", "")))
-    if point is None:
-        abort(400, "There is no such starting point.")
-    kinds = {s.kind for s in point.recipe.steps}
-    order = list(STEPS)
-    steps = sorted([*(s for s in _steps(reel_id) if s.kind not in kinds), *point.recipe.steps], key=lambda s: order.index(s.kind))
-    return _changed(reel_id, f"Started from: {point.name}", steps)
-
-
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/switch")
 def switch(reel_id: int, index: int) -> Response:
     """Switch a step on or off."""
@@ -188,10 +178,7 @@ def put_on(reel_id: int) -> Response:
     """Put a recipe on in place of the treatment."""
     reel = reel_or_404(reel_id)
     shot = shot_named(reel)
-    try:
-        recipe = strokes.folded(reel, Recipe.model_validate(body())).fitting(shot.enter, shot.leave)
-    except ValidationError as error:
-        raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
+    recipe = strokes.folded(reel, recipe_of(body())).fitting(shot.enter, shot.leave)
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps), tracks=recipe.tracks)
 
 
