@@ -167,10 +167,12 @@ def render(
     reel.check_unchanged()
     form = FORMATS[spec.delivery.kind]
     chunks = [folder / _name(first, stop, form) for stretch in stretches for first, stop in stretch]
+    # Without the time it was made at: the same treatment of the same reel gives the same file, to the last bit.
+    carried = report.model_copy(update={"made_at": ""})
     if form.is_sequence:
-        gather(chunks, reel, out, cut, report.model_dump_json(indent=2))
+        gather(chunks, reel, out, cut, carried.model_dump_json(indent=2))
     else:
-        join(chunks, reel, out, form, cut, {REPORT_TAG: report.model_dump_json()})
+        join(chunks, reel, out, form, cut, {REPORT_TAG: carried.model_dump_json()})
     pace.told(total, force=True)
 
 

@@ -108,7 +108,7 @@ class Report(BaseModel):
     format: Literal["nimbus-sweep report"] = "nimbus-sweep report"
     version: Literal[2, 3] = 3
     made_by: str = f"Nimbus Sweep {__version__}"
-    made_at: str
+    made_at: str = ""
     reel: str
     fingerprint: str
     reading: Reading = Reading()

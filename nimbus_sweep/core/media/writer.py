@@ -184,6 +184,8 @@ def join(chunks: Sequence[Path], reel: ReelReader, out: Path, format: DeliveryFo
     options = {"write_crc32": "0"} if priming else {} if matroska else {"movflags": "use_metadata_tags+write_colr"}
     with written_aside(out) as stream:
         with av.open(stream, "w", format=format.container, options=options) as container, av.open(str(chunks[0])) as first:
+            # Without names made up at random, so that the same frames give the same file.
+            container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
             source = av.open(str(reel.path), metadata_errors="replace") if movie else None
             try:
                 for key, value in {**(source.metadata if source else {}), **(tags or {})}.items():

@@ -5,16 +5,18 @@ from __future__ import annotations
 import contextlib
 import re
 import shutil
+import tempfile
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
+from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file, url_for
 
 from ...core.errors import SweepError
 from ...core.media.aside import written_aside
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
+from ...jobs import archives
 from ...jobs.reels import size_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
@@ -98,6 +100,33 @@ def remove_job(job_id: int) -> Response:
         _remove(reel)
     job.delete_instance(recursive=True)
     return jsonify(removed=job_id)
+
+
+@pages.get("/jobs/<int:job_id>/archive")
+def save_archive(job_id: int) -> Response:
+    """The job as one file: shots, recipes, regions, strokes and masks of its reels, without the reels."""
+    job = Job.get_or_none(Job.id == job_id)
+    if job is None:
+        abort(404)
+    data = services().data
+    with tempfile.TemporaryDirectory(prefix="archive-", dir=data.root) as folder:
+        path = Path(folder) / "job.zip"
+        archives.save(data, job, path)
+        # Open still when its name is gone, and gone for good once it is sent.
+        stream = open(path, "rb")
+    name = f"{_clean(job.title) or 'job'}.sweep-job.zip"
+    return send_file(stream, mimetype="application/zip", as_attachment=True, download_name=name)
+
+
+@pages.post("/jobs/archive")
+def take_archive_in() -> Response:
+    """Make a job of an archive, the body of the request, of reels that were taken in here before."""
+    data = services().data
+    with tempfile.TemporaryDirectory(prefix="archive-", dir=data.root) as folder:
+        path = Path(folder) / (_clean(request.args.get("name", "")) or "job.zip")
+        _receive(path)
+        job = archives.take_in(data, path, services().queue)
+    return jsonify(id=job.id, said=f"{job.title} is on the rack, with its treatments.")
 
 
 @pages.post("/reels/<int:reel_id>/rename")
@@ -285,7 +314,8 @@ def _remove(reel: Reel) -> None:
             shutil.rmtree(folder, ignore_errors=True)
     shutil.rmtree(shared.data.of_reel(reel.id), ignore_errors=True)
     path = Path(reel.path)
-    if path.is_relative_to(shared.data.uploads):
+    shared_with = Reel.select().where(Reel.path == reel.path, Reel.id != reel.id).exists()
+    if path.is_relative_to(shared.data.uploads) and not shared_with:
         with contextlib.suppress(OSError):
             shutil.rmtree(path.parent)
     reel.delete_instance(recursive=True)

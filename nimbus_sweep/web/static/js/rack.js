@@ -23,8 +23,19 @@ async function refresh() {
 
 const size = (bytes) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
 
+// A job's archive: its reels have to be here already.
+async function sendArchive(chosen) {
+  try {
+    say((await upload(`/jobs/archive?name=${encodeURIComponent(chosen.name)}`, chosen, () => {}).done).said);
+  } catch (error) {
+    say(error.message, "error");
+  }
+  refresh();
+}
+
 async function send(chosen) {
   if (!chosen) return;
+  if (/\.zip$/i.test(chosen.name)) { await sendArchive(chosen); return; }
   box.hidden = false;
   const bar = box.querySelector("progress");
   const began = performance.now();
@@ -44,6 +55,8 @@ async function send(chosen) {
 }
 
 file.addEventListener("change", () => send(file.files[0]));
+const archive = document.getElementById("archive");
+archive.addEventListener("change", async () => { if (archive.files[0]) await sendArchive(archive.files[0]); archive.value = ""; });
 for (const name of ["dragenter", "dragover"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.add("over"); });
 for (const name of ["dragleave", "drop"]) drop.addEventListener(name, () => drop.classList.remove("over"));
 // A folder that is dropped is a sequence; a file is a movie.

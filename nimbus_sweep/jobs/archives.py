@@ -1,0 +1,121 @@
+"""Jobs saved as one archive, and taken in again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from ..core.archive import Archive, ArchivedReel, Manifest, write_archive
+from ..core.errors import SweepError
+from ..core.media.formats import Delivery
+from ..store import edits, strokes
+from ..store.data import DataFolder
+from ..store.models import Edit, Job, Reel, Setting, writing
+from .queue import Queue
+from .reels import analyses_of, reading_of
+
+
+def save(data: DataFolder, job: Job, path: Path) -> None:
+    """Write a job to an archive.
+
+    Raises
+    ------
+    SweepError
+        If none of its reels has been read yet.
+    """
+    reels = [r for r in job.reels.order_by(Reel.id) if r.state == "ready"]
+    if not reels:
+        raise SweepError("No reel of this job has been read yet, so there is nothing to save. Wait for intake to finish.")
+    shots, analyses, told = {}, {}, []
+    for n, reel in enumerate(reels, start=1):
+        folder = f"reel-{n}"
+        own = edits.shots_of(edits.current(reel))
+        shots[folder] = tuple(s.with_(recipe=strokes.unfolded(s.recipe)) for s in own)
+        analyses[folder] = list(dict.fromkeys(_learned(data, reel)))
+        chosen = Setting.get_or_none(Setting.name == f"delivery-{reel.id}")
+        told.append(
+            ArchivedReel(
+                folder=folder,
+                title=reel.title,
+                file=Path(reel.path).name,
+                sha256=_sum_of(reel),
+                bytes=reel.size,
+                frames=reel.frames,
+                reading=reading_of(reel),
+                accept_missing=reel.accept_missing,
+                delivery=Delivery.model_validate(chosen.value) if chosen else None,
+            )
+        )
+    manifest = Manifest(title=job.title, reference=job.reference, notes=job.notes, reels=tuple(told))
+    write_archive(path, manifest, shots, analyses)
+
+
+def _sum_of(reel: Reel) -> str:
+    return str(reel.fingerprint).split(":")[0]
+
+
+def _learned(data: DataFolder, reel: Reel) -> Iterable[Path]:
+    """What the steps of a reel's shots have learned, as far as it is there."""
+    for shot in edits.shots_of(edits.current(reel)):
+        recipe, kept = edits.named(shot), analyses_of(data, reel, shot)
+        for n in range(len(recipe.active)):
+            path = kept.path(recipe.active[: n + 1])
+            if path.exists():
+                yield path
+
+
+def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
+    """Make a job of an archive, of reels that this installation knows; all of it or nothing.
+
+    Raises
+    ------
+    SweepError
+        If the archive cannot be used, or a reel it names has not been taken in here.
+    """
+    archive = Archive(path)
+    try:
+        manifest = archive.manifest
+        shots = {reel.folder: archive.shots(reel) for reel in manifest.reels}
+        sources = {reel.folder: _source_of(reel) for reel in manifest.reels}
+        lacking = [reel for reel in manifest.reels if sources[reel.folder] is None]
+        if lacking:
+            named = "; ".join(f"{r.file}, SHA-256 {r.sha256[:16]}…" for r in lacking[:6])
+            raise SweepError(
+                f"The archive goes with {'a reel' if len(lacking) == 1 else f'{len(lacking)} reels'} that {'has' if len(lacking) == 1 else 'have'} "
+                f"not been taken in here: {named}. Take {'it' if len(lacking) == 1 else 'them'} in first, then the archive again."
+            )
+        for reel in manifest.reels:
+            archive.unpack_analyses(reel, data.analyses)
+        made = []
+        with writing():
+            job = Job.create(title=manifest.title, reference=manifest.reference, notes=manifest.notes)
+            for told in manifest.reels:
+                source = sources[told.folder]
+                assert source is not None
+                fresh = Reel.create(
+                    job=job,
+                    title=told.title,
+                    path=source.path,
+                    accept_missing=told.accept_missing,
+                    reading=told.reading.model_dump(mode="json"),
+                )
+                own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[told.folder])
+                Edit.create(reel=fresh, what="Archive", shots=[s.model_dump(mode="json") for s in own])
+                if told.delivery is not None:
+                    Setting.create(name=f"delivery-{fresh.id}", value=told.delivery.model_dump(mode="json"))
+                made.append(fresh)
+    finally:
+        archive.close()
+    for fresh in made:
+        queue.put("intake", fresh)
+        if any(s.treated for s in edits.shots_of(edits.current(fresh))):
+            queue.put("analysis", fresh)
+    return job
+
+
+def _source_of(told: ArchivedReel) -> Reel | None:
+    """A reel of this installation with the same bytes, which is still there."""
+    for reel in Reel.select().where(Reel.state == "ready", Reel.fingerprint.startswith(told.sha256)).order_by(Reel.id.desc()):
+        if Path(reel.path).exists() or "%" in reel.path:
+            return reel
+    return None
