@@ -260,6 +260,24 @@ class FrameSource(Protocol):
         ...
 
 
+class Alone:
+    """One frame as a source: whatever frame is asked for, it is that."""
+
+    def __init__(self, only: Frame, rate: Fraction = Fraction(24)) -> None:
+        self.format, self.colour, self.rate, self._only = only.format, only.colour, rate, only
+
+    def __len__(self) -> int:
+        return 1
+
+    def frame(self, number: int) -> Frame:
+        """The frame."""
+        return self._only
+
+    def frames(self, first: int, stop: int) -> Iterator[Frame]:
+        """The frame, once."""
+        yield self._only
+
+
 class FrameCache:
     """Frames kept by number, oldest use dropped first, bounded in bytes. Safe between threads."""
 

@@ -224,6 +224,11 @@ class Light:
     gains: NDArray[np.float64]
     offsets: NDArray[np.float64]
 
+    def undone(self) -> Light:
+        """What takes a picture in that light back to the plate's."""
+        gains = 1 / np.maximum(self.gains, 1e-3)
+        return Light(gains, -self.offsets * gains)
+
     def on(self, areas: Areas, picture: Picture) -> Picture:
         """A picture on the canvas in that light: each area serves what lies near it."""
         if not len(areas):

@@ -14,13 +14,15 @@ from numpy.typing import NDArray
 from ..core.confined import Confined
 from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
-from ..core.frames import Frame, FrameSource, PictureFormat, Window
+from ..core.frames import Alone, Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
 from ..core.parallel import mapped
 from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.steps import Knowledge
 from ..core.steps.patches import PatchPlan
+from ..core.steps.plate_patch import PlatePlan
+from ..core.steps.reframe import ReframePlan, ReframeSettings
 from ..core.steps.retouch import RetouchSettings
 from ..core.summary import Summary
 from ..core.treatment import Analyses, Recipe, chain
@@ -32,6 +34,8 @@ from ..store.data import DataFolder
 from ..store.models import Reel, Trial
 
 VIEWS = ("source", "treated", "difference")
+# The view in which the plane of a track stands still, by its number; and a plate of a step, as it lies on its plane.
+STILL_VIEW, PLATE_VIEW = re.compile(r"still-(\d{1,3})"), re.compile(r"plate-(\d{1,3})-(\d{1,3})")
 # The view of one of a trial's ways: the trial's number, and the way's from 0.
 TRIAL_VIEW = re.compile(r"trial-(\d{1,9})-(\d)")
 _Held = TypeVar("_Held")
@@ -201,6 +205,10 @@ class Viewing:
         """
         if view == "treated":
             return self.treated(reel, source, number, window)
+        if still := STILL_VIEW.fullmatch(view):
+            return self._still(reel, int(still[1]), source, number)
+        if plate := PLATE_VIEW.fullmatch(view):
+            return self._plate(reel, int(plate[1]), int(plate[2]), source, number)
         trial = TRIAL_VIEW.fullmatch(view)
         if trial is None:
             return source
@@ -213,6 +221,35 @@ class Viewing:
             raise NotReady("What the trial learned was let go of. Compute it again to look closely.")
         known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(strokes.unfolded(recipe), source.format))
         return chain(source, known, plan.first, plan.stop, window)
+
+    def _still(self, reel: Reel, index: int, source: FrameSource, number: int) -> FrameSource:
+        """`source`, treated as far as that is learned, laid so that a track's plane lies as in its reference."""
+        shots = self.shots(reel)
+        shot = shots[place_of(shots, number)]
+        if index >= len(shot.recipe.tracks):
+            raise SweepError("There is no such track any more. Look at the list in Treatment.")
+        track = shot.recipe.tracks[index]
+        if shot.treated and self.analyses(reel, shot).ready(edits.named(shot)):
+            source = self.treated(reel, source, number)
+        return ReframePlan(source.format, ReframeSettings(track=track.name), shot.recipe.tracks).apply(source, shot.enter, shot.leave)
+
+    def _plate(self, reel: Reel, index: int, which: int, source: FrameSource, number: int) -> FrameSource:
+        """The frame in which a step's plane lies as in its reference, with one of its plates over it, whatever frame is asked for."""
+        shots = self.shots(reel)
+        shot = shots[place_of(shots, number)]
+        steps = shot.recipe.steps
+        if index >= len(steps) or steps[index].kind != "plate-patch" or not steps[index].on:
+            raise SweepError("There is no such plate any more. Look at the list in Treatment.")
+        at = sum(s.on for s in steps[:index])
+        known = self.known(reel, shot, source.format)
+        own = known[at]
+        inner = own.inner if isinstance(own, Confined) else own
+        if not isinstance(inner, PlatePlan) or which >= len(inner.plates):
+            raise NotReady("The plate is still being made; it follows in a moment.")
+        before = chain(source, known[:at], shot.enter, shot.leave)
+        ridden = next((t for t in shot.recipe.tracks if steps[index].rides_on(t.name)), None)
+        frame = before.frame(ridden.reference if ridden is not None else number)
+        return Alone(inner.painted(before, shot.enter, shot.leave).shown(which, frame))
 
     def trial_proxy(self, reel: Reel, view: str) -> tuple[Proxy, int]:
         """The small pictures of one of a trial's ways, and the frame they begin with.

@@ -17,7 +17,7 @@ from nimbus_sweep.core.errors import SweepError
 from nimbus_sweep.core.frames import Frame
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.plates import Areas, Blur, common, measured, put_rgb, rgb_of, smooth_lights, softness
-from nimbus_sweep.core.regions import Region, box_region
+from nimbus_sweep.core.regions import Outside, Region, box_region
 from nimbus_sweep.core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, analyse
 from nimbus_sweep.core.survey.box import Box
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
@@ -195,3 +195,50 @@ def test_colours_come_back_through_every_layout(name: str) -> None:
         rough = np.abs(frame.component(i).astype(int) - before.component(i))
         assert rough.max() <= 1 if i == 0 or name != "yuv420p" else rough.mean() < 30
     assert Region().mask((4, 4)).sum() == 0
+
+
+def test_a_plate_is_retouched(tmp_path: Path) -> None:
+    """What no frame shows is painted: from beside on the plate, and from a frame laid on the plane; nothing is learned anew."""
+    clean, spoiled = still_scene()
+    pictures = [tuple(p.copy() for p in planes) for planes in clean.pictures]
+    for luma, _, _ in pictures[:7]:
+        luma[40:56, 60:90] = 230
+    spoiled = clean.over(pictures)
+    made, plan = patched(spoiled, tmp_path)
+    assert made[7][0][44:52, 64:86].mean() > 200, "the plate of most frames is spoiled, too"
+    files = {p: p.stat().st_mtime_ns for p in tmp_path.iterdir()}
+    line = [[x, 48] for x in range(58, 93, 2)]
+    stroke = {"frame": 0, "points": line, "size": 26, "hardness": 1.0}
+    lent = {"plate": 0, "touch": {**stroke, "lends": 7}}
+    by_frame, _ = patched(spoiled, tmp_path, touches=[lent])
+    for number in (1, 4):
+        miss = by_frame[number][0][42:54, 62:88].astype(float) - clean.pictures[number][0][42:54, 62:88]
+        assert abs(miss.mean()) < 1.5 and miss.std() < 3
+    beside, _ = patched(spoiled, tmp_path, touches=[{"plate": 0, "touch": {**stroke, "down": -24}}])
+    # Two grains differ; the picture is that of the rows above.
+    assert abs(float(beside[4][0][44:52, 64:86].mean()) - float(spoiled.pictures[4][0][20:28, 64:86].mean())) < 4
+    back, _ = patched(spoiled, tmp_path, touches=[lent, {"plate": 0, "touch": {**stroke, "mode": "original"}}])
+    assert back[4][0][44:52, 64:86].mean() > 200
+    assert {p: p.stat().st_mtime_ns for p in tmp_path.iterdir()} == files, "no analysis was made anew"
+    assert plan.touches == ()
+    # A frame outside the shot lends nothing.
+    stranger, _ = patched(spoiled, tmp_path, touches=[{"plate": 0, "touch": {**stroke, "lends": 40}}])
+    assert stranger[4][0][44:52, 64:86].mean() > 200
+
+
+def test_strokes_on_what_is_unknown_are_told_of(tmp_path: Path) -> None:
+    """A part of the region that no frame shows is left, until it is painted; the proof allows for just that."""
+    _, spoiled = still_scene()
+    hidden = box_region(60, 40, 20, 14)
+    recipe = Recipe(steps=(Step(kind="plate-patch", region=box_region(54, 34, 42, 28), hold_out=None, settings={"also": False}),))
+    span = Span.of(spoiled, 0, 8)
+    outside = Outside(recipe.steps[0].acts_in, hidden)
+    plan = analyse(span, PlatePatchSettings(also=False), None, outside)
+    assert plan.told["unknown"][0] > 0.1
+    size = len(plan.touched_in()[0][0])
+    touch = {"plate": 0, "touch": {"frame": 0, "points": [[70, 47]], "size": 30, "hardness": 1.0, "across": 0, "down": -20}}
+    painted = plan.with_touches(PlatePatchSettings.model_validate({"touches": [touch]}))
+    assert len(painted.touched_in()[0][0]) > size
+    frames = list(painted.apply(spoiled, 0, 8).frames(0, 8))
+    changed = np.flatnonzero(frames[0].planes[0].ravel() != spoiled.pictures[0][0].ravel())
+    assert np.isin(changed, painted.touched_in()[0][0]).all()

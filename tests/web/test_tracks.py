@@ -73,8 +73,8 @@ def test_a_plane_is_drawn_and_followed(desk: Desk, number: int) -> None:
     assert len(told["misfit"]) == 14 and told["first"] == 0
     assert told["corners"][0] == pytest.approx([59.5 - 16, 49.5], abs=0.6)
     assert "held in" in desk.client.get(f"/reels/{number}/sheet/treatment?shot=0").get_data(as_text=True)
-    still = cv2.imdecode(np.frombuffer(desk.client.get(f"/reels/{number}/tracks/0/still/10.jpg?shot=0").data, np.uint8), 0)
-    first = cv2.imdecode(np.frombuffer(desk.client.get(f"/reels/{number}/tracks/0/still/2.jpg?shot=0").data, np.uint8), 0)
+    still = cv2.imdecode(np.frombuffer(desk.client.get(f"/reels/{number}/frame/10.jpg?view=still-0&w=320").data, np.uint8), 0)
+    first = cv2.imdecode(np.frombuffer(desk.client.get(f"/reels/{number}/frame/2.jpg?view=still-0&w=320").data, np.uint8), 0)
     assert np.abs(still[60:90, 70:160].astype(int) - first[60:90, 70:160]).mean() < 5
     desk.post(f"/reels/{number}/undo")
     assert "Not followed yet" in seen(desk, number, 10)["said"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..errors import SweepError
-from ..frames import Frame, FrameSource, PictureFormat, Window
+from ..frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window
 from ..grain import Grain
 from ..media.aside import written_aside
 from ..motion import Plane
@@ -26,6 +26,7 @@ from ..survey.box import Box
 from ..tracks import Riding, track_named
 from ..wear.span import Span, frames_of, grain_of
 from .per_frame import FrameByFrame
+from .retouch import RetouchPlan, Touch
 from .ways import MarkWay
 
 # Frames a plate is made of, at most, and the bytes they may take.
@@ -36,8 +37,8 @@ _LOOKED = 24
 _NARROW, _WIDE, _SHARE = 8, 60, 0.08
 # Pixels beyond the picture that a region may reach on its plane.
 _BEYOND = 400
-# Pixels about the region that are kept of a plate.
-_RIM = 8
+# Pixels about the region that are put on a frame, where its soft edge asks for them, and that are kept of a plate for the brush.
+_RIM, _KEPT = 8, 64
 # Share of the region below which a plate that does not know it is told of.
 _UNKNOWN = 0.002
 
@@ -92,6 +93,15 @@ class SampleArea(BaseModel):
     height: float = Field(gt=1)
 
 
+class PlateTouch(BaseModel):
+    """A brush stroke on a plate, in the pixels of the reference frame; what it lends is a frame laid on the plane, in the plate's light."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    plate: int = Field(default=0, ge=0)
+    touch: Touch
+
+
 class PlatePatchSettings(BaseModel):
     """The plates, and how they are fitted in."""
 
@@ -107,6 +117,13 @@ class PlatePatchSettings(BaseModel):
     smooth: float = Field(default=0.0, ge=0, le=50, description="the light made even over so many frames")
     sharpness: bool = Field(default=True, description="blur the plate as the frame is")
     grain: bool = Field(default=True, description="give it fresh grain")
+    touches: tuple[PlateTouch, ...] = Field(default=(), max_length=4000, description="brush strokes on the plates")
+
+
+# Strokes are put on plates that are made, and no part of what is learned.
+CHOOSES = frozenset({"touches"})
+# The number of a plate among frames: none of a reel.
+_PLATE = 10**9
 
 
 @dataclass(frozen=True)
@@ -138,6 +155,8 @@ class PlatePlan:
         Of each component.
     told : dict
         What else there is to tell; plain values.
+    touches : tuple of PlateTouch
+        Brush strokes on the plates.
     """
 
     layout: PictureFormat
@@ -148,6 +167,68 @@ class PlatePlan:
     fits: Mapping[int, Fit]
     grain: tuple[Grain, ...] | None = None
     told: dict[str, Any] = field(default_factory=dict)
+    touches: tuple[PlateTouch, ...] = ()
+
+    def with_touches(self, settings: PlatePatchSettings) -> PlatePlan:
+        """The plan with the brush strokes of the settings; what they paint is known from then on."""
+        known = [k.copy() for k in self.known]
+        for n in range(len(known)):
+            for touch in self._on_canvas(settings.touches, n):
+                box = touch.place(_plane_format(self.canvas))
+                if box is not None:
+                    part = known[n][box.top : box.top + box.height, box.left : box.left + box.width]
+                    part[touch.mask(box) > 0.5] = 1
+        return replace(self, touches=settings.touches, known=tuple(known))
+
+    def _on_canvas(self, touches: Sequence[PlateTouch], n: int) -> list[Touch]:
+        """The strokes of a plate in samples of the canvas; what they lend stays the frame it is."""
+        own = [t.touch for t in touches if t.plate == n]
+        moved_ = [t.moved(_PLATE, -self.canvas.left, -self.canvas.top) for t in own]
+        return [m.model_copy(update={"lends": t.lends, "aligned": False}) for m, t in zip(moved_, own, strict=True)]
+
+    def painted(self, source: FrameSource, first: int, stop: int) -> PlatePlan:
+        """The plan with its strokes on its plates; those that lend take from frames `first` to `stop` - 1 of `source`."""
+        if not self.touches:
+            return self
+        plates = list(self.plates)
+        for n in {t.plate for t in self.touches if t.plate < len(plates)}:
+            plates[n] = self._painted(n, source, range(first, stop))
+        return replace(self, plates=tuple(plates), touches=())
+
+    def narrowed(self) -> PlatePlan:
+        """The plan without the parts of its plates that are never put on."""
+        there = np.max(self.known, 0) > 0 if self.known else np.zeros((0, 0), bool)
+        rows, cols = np.flatnonzero(there.any(1)), np.flatnonzero(there.any(0))
+        if not len(rows):
+            return self
+        left, top = int(cols[0]), int(rows[0])
+        width, height = int(cols[-1]) + 1 - left, int(rows[-1]) + 1 - top
+        part = np.s_[top : top + height, left : left + width]
+        return replace(
+            self,
+            canvas=Canvas(self.canvas.left + left, self.canvas.top + top, width, height),
+            plates=tuple(np.ascontiguousarray(p[part]) for p in self.plates),
+            known=tuple(np.ascontiguousarray(k[part]) for k in self.known),
+            areas=self.areas.cut(left, top, width, height),
+        )
+
+    def _painted(self, n: int, source: FrameSource, shot: range) -> Picture:
+        layout = _plane_format(self.canvas)
+        plate = _as_frame(self.plates[n], layout)
+
+        def lent(number: int) -> Frame | None:
+            fit = self.fits.get(number)
+            if fit is None:
+                return None
+            try:
+                picture, _ = self.canvas.taken(source.frame(number), fit.way)
+            except (KeyError, IndexError):
+                # A shot laid open in time holds some of its frames alone.
+                return None
+            return _as_frame(fit.light.undone().on(self.areas, picture), layout)
+
+        strokes = RetouchPlan(layout, {_PLATE: tuple(self._on_canvas(self.touches, n))}, Alone(plate))
+        return np.stack(strokes.mend(plate, lent, shot).planes, -1) * np.float32(255)
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
@@ -247,7 +328,20 @@ class PlatePlan:
 
     def apply(self, source: FrameSource, first: int, stop: int, window: Window | None = None) -> FrameSource:
         """`source` with the plates put on in frames `first` to `stop` - 1."""
-        return FrameByFrame(source, self.mend, first, stop)
+        painted: list[PlatePlan] = []
+
+        def mend(frame: Frame) -> Frame:
+            if not painted:
+                painted.append(self.painted(source, first, stop).narrowed())
+            return painted[0].mend(frame)
+
+        return FrameByFrame(source, mend, first, stop)
+
+    def shown(self, plate: int, frame: Frame) -> Frame:
+        """A frame in which the plane lies in its own place, with a plate as it is over it."""
+        none = Light(np.ones((len(self.areas), 3)), np.zeros((len(self.areas), 3)))
+        fit = Fit(plate, np.eye(3), none, Blur())
+        return replace(self, fits={frame.number: fit}, grain=None).mend(frame)
 
     def made(self, number: int) -> tuple[Box | None, Picture, Plane]:
         """The plate as it is fitted into a frame: where, its picture in codes, and where it is known."""
@@ -287,6 +381,18 @@ class PlatePlan:
             fresh = grain.fresh(light, (frame.number, box.left, box.top, i)) * np.float32(component.code)
             rows, cols = np.nonzero(share > 0)
             target[rows, cols] = component.samples(target[rows, cols] + (share * fresh)[rows, cols].astype(np.float64), target.dtype)
+
+
+def _plane_format(canvas: Canvas) -> PictureFormat:
+    """Red, green and blue in floats, of the size of a canvas."""
+    shape = (canvas.height, canvas.width)
+    components = tuple(Component(name, n, 0, 1, canvas.width, canvas.height, 32, floating=True) for n, name in enumerate("RGB"))
+    return PictureFormat("plate", canvas.width, canvas.height, components, (shape,) * 3, np.dtype(np.float32))
+
+
+def _as_frame(picture: Picture, layout: PictureFormat) -> Frame:
+    planes = tuple(np.ascontiguousarray(picture[..., k] / np.float32(255), np.float32) for k in range(3))
+    return Frame(_PLATE, planes, layout, Colour())
 
 
 def analyse(
@@ -424,14 +530,16 @@ class _Maker:
         grain = grain_of(frames_of(self.span)) if self.settings.grain else None
         # What is put on needs no ring.
         rows, cols = (np.flatnonzero((self.region > 0).any(axis)) for axis in (1, 0))
-        left, top = max(0, int(cols[0]) - _RIM), max(0, int(rows[0]) - _RIM)
+        left, top = max(0, int(cols[0]) - _KEPT), max(0, int(rows[0]) - _KEPT)
         width, height = (
-            min(n, int(v[-1]) + 1 + _RIM) - at for n, v, at in zip(self.region.shape[::-1], (cols, rows), (left, top), strict=True)
+            min(n, int(v[-1]) + 1 + _KEPT) - at for n, v, at in zip(self.region.shape[::-1], (cols, rows), (left, top), strict=True)
         )
+        near = np.zeros(self.region.shape, np.float32)
+        near[max(0, int(rows[0]) - _RIM) : int(rows[-1]) + 1 + _RIM, max(0, int(cols[0]) - _RIM) : int(cols[-1]) + 1 + _RIM] = 1
         part = np.s_[top : top + height, left : left + width]
         canvas = Canvas(self.canvas.left + left, self.canvas.top + top, width, height)
         pictures = tuple(np.ascontiguousarray(p[part]) for p in plates)
-        shown = tuple(np.ascontiguousarray(p[part]) for p in there)
+        shown = tuple(np.ascontiguousarray((p * near)[part]) for p in there)
         areas = self.areas.cut(left, top, width, height)
         return PlatePlan(self.layout, canvas, pictures, shown, areas, fits, grain, told)
 

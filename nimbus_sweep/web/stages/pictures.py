@@ -12,7 +12,7 @@ from ...core.frames import Window
 from ...core.media.view import PROXY_WIDTH, crop, difference, jpeg, png
 from ...jobs.reels import reading_of
 from ...store.models import Reel
-from ..viewing import TRIAL_VIEW, VIEWS, NotReady
+from ..viewing import PLATE_VIEW, STILL_VIEW, TRIAL_VIEW, VIEWS, NotReady
 from .common import LOOKED_AT, reel_or_404, services, shot_named
 
 pages = Blueprint("pictures", __name__)
@@ -31,7 +31,7 @@ def _picture(data: bytes, kind: str) -> Response:
 
 def _view() -> str:
     view = request.args.get("view", "source")
-    if view not in VIEWS and not TRIAL_VIEW.fullmatch(view):
+    if view not in VIEWS and not any(named.fullmatch(view) for named in (TRIAL_VIEW, STILL_VIEW, PLATE_VIEW)):
         abort(400, f"There is no view called {view}.")
     return view
 

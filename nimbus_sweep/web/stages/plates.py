@@ -13,7 +13,8 @@ from pydantic import ValidationError
 from ...core.confined import Confined
 from ...core.media.view import png
 from ...core.planar import moved, undone
-from ...core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, SampleArea
+from ...core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, PlateTouch, SampleArea
+from ...core.steps.retouch import Touch
 from ...core.tracks import track_named
 from ...core.treatment import Step, told
 from ...store import edits
@@ -84,7 +85,8 @@ def change(reel_id: int, index: int, number: int) -> Response:
 @pages.post("/<int:number>/remove")
 def remove(reel_id: int, index: int, number: int) -> Response:
     """Remove a plate; one stays."""
-    plates = list(_settings(reel_or_404(reel_id), index).plates)
+    settings = _settings(reel_or_404(reel_id), index)
+    plates = list(settings.plates)
     if number >= len(plates) or len(plates) == 1:
         abort(409, "A patch needs a plate. Take the step off instead.")
     gone = plates.pop(number)
@@ -92,7 +94,9 @@ def remove(reel_id: int, index: int, number: int) -> Response:
     # The one beside it takes its frames over.
     side = {"serves_to": gone.serves_to} if number else {"serves_from": gone.serves_from}
     plates[at] = plates[at].model_copy(update=side)
-    return _put(reel_id, index, f"Removed plate {number + 1}", plates=plates)
+    # Strokes go with their plate; those of the plates behind it keep theirs.
+    touches = [t.model_copy(update={"plate": t.plate - (t.plate > number)}) for t in settings.touches if t.plate != number]
+    return _put(reel_id, index, f"Removed plate {number + 1}", plates=plates, touches=[t.model_dump() for t in touches])
 
 
 @pages.post("/<int:number>/picture")
@@ -124,12 +128,60 @@ def take_in(reel_id: int, index: int, number: int) -> Response:
 @pages.get("/<int:number>.png")
 def shown(reel_id: int, index: int, number: int) -> Response:
     """A plate as it lies on the plane; what it does not show is left clear."""
-    plan = plan_of(reel_or_404(reel_id), index)
+    reel = reel_or_404(reel_id)
+    plan, shot = plan_of(reel, index), shot_named(reel)
     if plan is None or number >= len(plan.plates):
         abort(425, "The plate is still being made; it follows in a moment.")
+    plan = plan.painted(services().viewing.reader(reel), shot.enter, shot.leave).narrowed()
     bgr = np.clip(np.rint(plan.plates[number][..., ::-1]), 0, 255).astype(np.uint8)
     alpha = (255 * (plan.known[number] > 0)).astype(np.uint8)
     return Response(png(np.dstack([bgr, alpha])), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
+
+
+@pages.get("/<int:number>/strokes/<int:frame>")
+def strokes(reel_id: int, index: int, number: int, frame: int) -> Response:
+    """The brush strokes of a plate, whatever frame is shown."""
+    touches = _settings(reel_or_404(reel_id), index).touches
+    own = [
+        {"name": str(k), "size": round(t.touch.size), "mode": t.touch.mode, "lends": t.touch.lends, "points": t.touch.points}
+        for k, t in enumerate(touches)
+        if t.plate == number
+    ]
+    return jsonify(frame=frame, strokes=own, touched=[], total=len(own))
+
+
+@pages.post("/<int:number>/strokes")
+def paint(reel_id: int, index: int, number: int) -> Response:
+    """Put brush strokes on a plate, in the pixels of the reference frame."""
+    reel = reel_or_404(reel_id)
+    settings, sent, shot = _settings(reel, index), body().get("strokes"), shot_named(reel)
+    if number >= len(settings.plates):
+        abort(404, "There is no such plate any more.")
+    if not isinstance(sent, list) or not sent:
+        abort(400, "At least one stroke comes at once.")
+    try:
+        touches = [PlateTouch(plate=number, touch=Touch.model_validate({**one, "frame": 0, "aligned": False})) for one in sent]
+    except (ValidationError, TypeError) as error:
+        abort(400, f"That stroke cannot be: {told(error) if isinstance(error, ValidationError) else error}.")
+    for one in touches:
+        t = one.touch
+        if t.lends is not None and not shot.enter <= t.lends < shot.leave:
+            abort(400, f"Frame {t.lends} is not in this shot: a stroke takes from frames {shot.enter} to {shot.leave - 1} alone.")
+        if t.mode != "original" and t.lends is None and not t.across and not t.down:
+            abort(400, "Say where the brush takes from: Ctrl and click on the picture, or choose the frame at the play head.")
+    _put(reel_id, index, f"Stroke on plate {number + 1}", touches=[t.model_dump() for t in (*settings.touches, *touches)])
+    return jsonify(strokes=[str(len(settings.touches) + k) for k in range(len(touches))])
+
+
+@pages.post("/<int:number>/strokes/remove")
+def wipe(reel_id: int, index: int, number: int) -> Response:
+    """Take strokes off a plate, by their names."""
+    touches = _settings(reel_or_404(reel_id), index).touches
+    gone = {str(name) for name in body().get("strokes", [])} & {str(k) for k, t in enumerate(touches) if t.plate == number}
+    if not gone:
+        abort(404, "That stroke is not there any more.")
+    kept = [t.model_dump() for k, t in enumerate(touches) if str(k) not in gone]
+    return _put(reel_id, index, f"{len(gone)} stroke{'' if len(gone) == 1 else 's'} off plate {number + 1}", touches=kept)
 
 
 @pages.get("/light")

@@ -12,7 +12,9 @@ from pydantic import ValidationError
 
 from ...core.frames import FrameSource
 from ...core.media.view import crop, png
+from ...core.planar import moved
 from ...core.steps.retouch import RetouchPlan, Touch, repeated
+from ...core.tracks import Track
 from ...core.treatment import Step, chain, told
 from ...core.wear.lending import Looks, cells_box, cells_of
 from ...store import edits, strokes
@@ -62,6 +64,34 @@ def _touch(reel: Reel, sent: Any) -> Touch:
     return once
 
 
+def _as_seen(reel: Reel, sent: list[Any]) -> list[Any]:
+    """Strokes that were drawn while a track's plane stood still, as they lie in their frames."""
+    still = body().get("still")
+    if still is None:
+        return sent
+    tracks = shot_named(reel).recipe.tracks
+    if not isinstance(still, int) or not 0 <= still < len(tracks):
+        abort(404, "There is no such track any more. Look at the list in Treatment.")
+    try:
+        return [_unlaid(tracks[still], one) for one in sent]
+    except (KeyError, TypeError, ValueError):
+        abort(400, "That stroke cannot be: it has no points.")
+
+
+def _unlaid(track: Track, sent: dict[str, Any]) -> dict[str, Any]:
+    """A stroke drawn where a plane lies in its reference, as it lies in its own frame."""
+    points = np.array(sent["points"], np.float64).reshape(-1, 2)
+    way = track.way(int(sent["frame"]))
+    laid, middle = moved(points, way), points.mean(0)
+    # What is small goes through the move as through a slope.
+    here, right, below = moved(middle + np.array([[0, 0], [1, 0], [0, 1]]), way)
+    slope = np.stack([right - here, below - here], 1)
+    size = float(np.sqrt(abs(np.linalg.det(slope))))
+    across, down = slope @ [float(sent.get("across") or 0), float(sent.get("down") or 0)]
+    fresh = {"points": laid.round(2).tolist(), "size": max(0.5, float(sent["size"]) * size)}
+    return {**sent, **fresh, "across": round(float(across), 2), "down": round(float(down), 2)}
+
+
 def _once(reel: Reel, touch: Touch) -> Touch:
     """The stroke in, and from, the first frames that show their moments: a frame that repeats another is touched with it."""
     moment = services().viewing.moment
@@ -77,7 +107,7 @@ def put_on(reel_id: int, index: int) -> Response:
     step, sent = _step(reel, index), body().get("strokes")
     if not isinstance(sent, list) or not 1 <= len(sent) <= _MOST:
         abort(400, f"Between 1 and {_MOST} strokes come at once.")
-    touches = [_touch(reel, one) for one in sent]
+    touches = [_touch(reel, one) for one in _as_seen(reel, sent)]
     layout = services().viewing.reader(reel).format
     on = [t for t in touches if t.place(layout) is not None]
     if not on:

@@ -5,17 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.media.view import jpeg, to_bgr
 from ...core.planar import moved
 from ...core.regions import Key, Part, Region
 from ...core.tracks import Track
 from ...core.treatment import told
-from ...jobs.reels import open_as_taken_in
 from ...store import edits
 from ...store.models import Reel
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole
@@ -120,20 +117,6 @@ def seen(reel_id: int, index: int) -> Response:
         **over,
         nudged=[n.frame for n in track.nudges],
     )
-
-
-@pages.get("/<int:index>/still/<int:frame>.jpg")
-def still(reel_id: int, index: int, frame: int) -> Response:
-    """A frame laid so that the plane lies where it lies in the reference: the plane stands still while the world moves."""
-    reel = reel_or_404(reel_id)
-    track = _track(reel, index)
-    source = open_as_taken_in(reel)
-    if not 0 <= frame < len(source):
-        abort(404)
-    picture = to_bgr(source.frame(frame))
-    size = (picture.shape[1], picture.shape[0])
-    laid = cv2.warpPerspective(picture, np.linalg.inv(track.way(frame)), size, flags=cv2.INTER_LINEAR)
-    return Response(jpeg(laid), mimetype="image/jpeg", headers={"Cache-Control": "private, max-age=600"})
 
 
 @pages.post("/<int:index>/settings")

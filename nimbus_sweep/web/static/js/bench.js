@@ -102,13 +102,14 @@ class Bench extends EventTarget {
       return [this.holdSource ? "source" : all[this.way] ?? "source"];
     }
     if (this.holdSource) return ["source"];
+    if (this.plane) return [this.plane];
     if (!this.treated && this.view !== "source") return ["source"];
     return { split: ["source", "treated"], side: ["source", "treated"] }[this.view] ?? [this.view];
   }
 
   get layout() {
     if (this.trial) return this.grid ? "grid" : "one";
-    return this.holdSource || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one";
+    return this.holdSource || this.plane || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one";
   }
 }
 

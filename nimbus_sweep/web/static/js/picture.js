@@ -116,14 +116,19 @@ export function draw() {
       const box = got.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height };
       pen.drawImage(got.entry.image, box.x * place.across, box.y * place.scale, box.w * place.across, box.h * place.scale);
     }
-    forms.draw(pen, place);
-    specks.draw(pen, place);
-    if (bench.rings && !regions.active() && !tracks.open()) {
+    const marked = !bench.plane || bench.holdSource;
+    if (marked) {
+      forms.draw(pen, place);
+      specks.draw(pen, place);
+    }
+    if (marked && bench.rings && !regions.active() && !tracks.open()) {
       rings(pen, place);
       if (pane.view === "treated" && bench.average === "off") legend(pen, place);
     }
-    tracks.draw(pen, place);
-    regions.draw(pen, place);
+    if (marked) {
+      tracks.draw(pen, place);
+      regions.draw(pen, place);
+    }
     if (pane.view !== "difference" && bench.layout !== "grid") retouch.draw(pen, pane, place, got.entry.ready ? { ...got, fresh: got.entry === fetchImage(wish.url) } : null, ratio);
     if (!retouch.active()) crosshair(pen, place);
     pen.restore();
@@ -240,7 +245,7 @@ function splitEdge(pen, width, height) {
 
 function label() {
   const { trial } = bench;
-  const names = { difference: `difference x${bench.gain}` };
+  const names = { difference: `difference x${bench.gain}`, ...(bench.plane ? { [bench.plane]: bench.plane.startsWith("still") ? "standing still" : "the plate" } : {}) };
   const said = bench.layout === "grid" ? `${trial.names.length} ways` : bench.shown.map((v) => names[v] ?? trial?.names[Number(v.split("-")[2])] ?? v).join(" | ");
   const zoom = transform().scale;
   const shots = bench.shots.length > 1 ? `  shot ${bench.shotAt + 1}` : "";

@@ -19,17 +19,22 @@ let pointer = null;
 let asked = "";
 let told = { frame: -1, strokes: [], touched: [], total: 0 };
 
-const step = () => paper?.querySelector("[data-retouch]");
+// The brush that is open: that of a plate which is retouched, or else that of the frames.
+const step = () => [...(paper?.querySelectorAll("[data-of-plate]") ?? [])].find((set) => set.offsetParent) ?? paper?.querySelector("[data-retouch]:not([data-of-plate])");
+const ofPlate = () => "ofPlate" in (step()?.dataset ?? {});
+// Frames are taken from before or behind the one that is shown; a plate takes from the one at the play head.
+const from = () => (brush.from === "beside" ? "beside" : ofPlate() ? "head" : brush.from === "head" ? "behind" : brush.from);
 const ready = () => step() && !bench.playing && bench.average === "off";
 export const active = () => hand && Boolean(ready());
-const elsewhere = () => brush.from !== "beside" || brush.mode === "reveal";
+const elsewhere = () => from() !== "beside" || (brush.mode === "reveal" && !ofPlate());
 
 // The frame the brush takes from in the one that is shown: so far before or behind, and never of another shot.
 function lends() {
   if (brush.mode === "original" || !elsewhere()) return null;
+  if (ofPlate()) return bench.frame;
   const { enter = bench.shot.first, leave = bench.shot.stop } = bench.shot;
   const inside = (n) => n >= enter && n < leave;
-  const way = brush.from === "before" ? -1 : 1;
+  const way = from() === "before" ? -1 : 1;
   const wish = bench.frame + way * brush.away;
   return inside(wish) ? wish : inside(bench.frame - way * brush.away) ? bench.frame - way * brush.away : wish;
 }
@@ -56,7 +61,7 @@ function set(values) {
 
 function ask() {
   if (!ready()) return;
-  const key = `${step().dataset.retouch}/${bench.frame}/${bench.revision}`;
+  const key = `${step().dataset.retouch}/${ofPlate() ? "" : bench.frame}/${bench.revision}`;
   if (key === asked) return;
   asked = key;
   get(`${step().dataset.strokes}/${bench.frame}?shot=${bench.shotAt}`).then((answer) => {
@@ -69,9 +74,9 @@ function ask() {
 
 function tell() {
   const set = step();
-  if (!set || told.shown !== bench.frame) return;
+  if (!set || (told.shown !== bench.frame && !ofPlate())) return;
   const many = told.strokes.length;
-  set.querySelector("[data-strokes-told]").textContent = `This frame: ${many} stroke${many === 1 ? "" : "s"}. ${told.touched.length} frame${told.touched.length === 1 ? "" : "s"} touched, ${told.total} in all.`;
+  set.querySelector("[data-strokes-told]").textContent = ofPlate() ? `${many} stroke${many === 1 ? "" : "s"} on this plate.` : `This frame: ${many} stroke${many === 1 ? "" : "s"}. ${told.touched.length} frame${told.touched.length === 1 ? "" : "s"} touched, ${told.total} in all.`;
   const list = set.querySelector("[data-strokes-list]");
   const key = told.strokes.map((s) => s.name).join();
   if (list.dataset.key === key) return;
@@ -108,7 +113,8 @@ function seen(pane, place) {
 // From another frame, or of the reel itself, it comes from the server; beside the brush it is in the picture already.
 function taken(pane, place, shown) {
   if (brush.mode !== "original" && !elsewhere()) return shown?.entry.ready ? { image: shown.entry.image, box: shown.box ?? { x: 0, y: 0, w: bench.reel.width, h: bench.reel.height }, ...offset() } : null;
-  if (bench.rested !== bench.frame) return null;
+  // On a plane that stands still, other frames are shown once they are put on.
+  if (bench.plane || bench.rested !== bench.frame) return null;
   const box = seen(pane, place);
   const entry = fetchImage(sourceUrl(box, "source"));
   return entry.ready ? { image: entry.image, box, across: 0, down: 0 } : null;
@@ -157,7 +163,7 @@ export function draw(pen, pane, place, shown, ratio) {
   ask();
   // What was put on is shown until the picture has it.
   if (shown?.fresh) laid = laid.filter((stroke) => stroke.frame === bench.frame && (stroke.before === null || stroke.before === bench.revision));
-  if (hand && over !== "none" && bench.rested === bench.frame && (elsewhere() || brush.mode === "original")) {
+  if (hand && over !== "none" && !bench.plane && bench.rested === bench.frame && (elsewhere() || brush.mode === "original")) {
     const box = seen(pane, place);
     const entry = fetchImage(sourceUrl(box, over === "match" ? "match" : "source"));
     if (entry.ready) {
@@ -240,12 +246,14 @@ export async function release(pane, place, shown) {
   const mine = laid.at(-1);
   const before = bench.revision;
   const { frame, points, size, hardness, strength } = stroke;
-  const answer = await act(`${step().dataset.strokes}?shot=${bench.shotAt}`, { strokes: [{ frame, points, size, hardness, strength, ...source() }] });
+  const answer = await act(`${step().dataset.strokes}?shot=${bench.shotAt}`, { strokes: [{ frame, points, size, hardness, strength, ...source() }], ...still() });
   last = answer?.strokes?.[0] ?? last;
   if (!answer?.strokes?.length) laid = laid.filter((s) => s !== mine);
   else mine.before = before;
   bench.set({ brushed: {} });
 }
+// Drawn on a plane that stands still, a stroke is laid back on its frame by the server.
+const still = () => (bench.plane?.startsWith("still-") ? { still: Number(bench.plane.slice(6)) } : {});
 let last = null; // the stroke that can be repeated
 
 export function leave() { pointer = null; if (hand) bench.set({ brushed: {} }); }
@@ -335,7 +343,7 @@ export function mark(sheet) {
   const pressed = (selector, on) => { for (const b of set.querySelectorAll(selector)) b.setAttribute("aria-pressed", String(on(b))); };
   pressed("[data-brush-hand]", () => hand);
   pressed("[data-brush-mode]", (b) => b.dataset.brushMode === brush.mode);
-  pressed("[data-brush-from]", (b) => b.dataset.brushFrom === (brush.mode === "reveal" && brush.from === "beside" ? "behind" : brush.from));
+  pressed("[data-brush-from]", (b) => b.dataset.brushFrom === (brush.mode === "reveal" && !ofPlate() && from() === "beside" ? "behind" : from()));
   pressed("[data-brush-over]", (b) => b.dataset.brushOver === over);
   for (const [n, b] of [...set.querySelectorAll("[data-brush-saved]")].entries()) { b.title = saved[n] ? `${named(saved[n])} (${n + 1}; Shift saves anew)` : `Empty: Shift and ${n + 1}, or Shift and click, saves the source in use`; b.classList.toggle("soft", !saved[n]); }
   for (const name of SLIDERS) {
@@ -343,15 +351,15 @@ export function mark(sheet) {
     if (document.activeElement !== box) box.value = brush[name];
     set.querySelector(`[data-brush-shown="${name}"]`).textContent = name === "size" ? `${brush.size} px` : `${brush[name]} %`;
   }
-  set.querySelector("[data-brush-other]").hidden = !elsewhere() || brush.mode === "original";
+  set.querySelector("[data-brush-other]").hidden = !elsewhere() || brush.mode === "original" || ofPlate();
   set.querySelector("[data-brush-where]").hidden = brush.mode === "original";
-  for (const b of set.querySelectorAll('[data-brush-from="beside"]')) b.disabled = brush.mode === "reveal";
+  for (const b of set.querySelectorAll('[data-brush-from="beside"]')) b.disabled = brush.mode === "reveal" && !ofPlate();
   set.querySelector("[data-brush-set=away]").value = brush.away;
   set.querySelector("[data-brush-set=aligned]").checked = brush.aligned;
   set.querySelector("[data-brush-aligned]").hidden = brush.mode === "reveal";
   const { across, down } = offset();
   const way = elsewhere() ? `From frame ${lends()}` : across || down ? "From beside" : "";
-  set.querySelector("[data-source-said]").textContent = brush.mode === "original" ? "Puts the reel's own picture back." : way ? `${way}${across || down ? `, ${across >= 0 ? "+" : ""}${across} across, ${down >= 0 ? "+" : ""}${down} down` : ""}.` : "Ctrl and click on the picture says where it takes from.";
+  set.querySelector("[data-source-said]").textContent = brush.mode === "original" ? (ofPlate() ? "Puts the plate back as it was made." : "Puts the reel's own picture back.") : way ? `${way}${across || down ? `, ${across >= 0 ? "+" : ""}${across} across, ${down >= 0 ? "+" : ""}${down} down` : ""}.` : "Ctrl and click on the picture says where it takes from.";
   set.querySelector("[data-brush-repeat]").disabled = !last && !told.strokes.length;
   tell();
   ask();

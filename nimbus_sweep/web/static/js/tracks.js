@@ -23,11 +23,6 @@ export function mark(sheet) {
   if (key !== seenFor) ask(key);
   fold.querySelector("[data-track-said]").textContent = seen?.said ?? "";
   curve(fold.querySelector("canvas[data-track-curve]"));
-  const still = fold.querySelector("details[open] [data-still]");
-  if (still && seen?.followed) {
-    const src = `${url.split("?")[0]}/still/${bench.frame}.jpg?shot=${bench.shotAt}&r=${bench.revision}`;
-    if (still.dataset.src !== src) { still.dataset.src = src; still.src = src; }
-  }
 }
 
 async function ask(key) {
