@@ -242,3 +242,37 @@ def test_strokes_on_what_is_unknown_are_told_of(tmp_path: Path) -> None:
     frames = list(painted.apply(spoiled, 0, 8).frames(0, 8))
     changed = np.flatnonzero(frames[0].planes[0].ravel() != spoiled.pictures[0][0].ravel())
     assert np.isin(changed, painted.touched_in()[0][0]).all()
+
+
+@pytest.mark.parametrize(("front", "level"), [("darker", 20), ("lighter", 234)])
+@pytest.mark.parametrize("name", ["chelsea", "coffee", "astronaut"])
+def test_what_passes_in_front_stays_there(name: str, front: str, level: int, tmp_path: Path) -> None:
+    """Someone before a spoiled place: the patch keeps behind; without being asked it covers all."""
+    clean = still(panned(name, 2, size=(320, 192)), 16)
+    clean = clean.over(noisy(clean.pictures, 1.0, 4))
+    passed = [tuple(p.copy() for p in planes) for planes in clean.pictures]
+    for n, (luma, cb, cr) in enumerate(passed[4:12]):
+        x = 40 + 24 * n
+        luma[30:192, x : x + 26] = level
+        cb[15:96, x // 2 : x // 2 + 13] = cr[15:96, x // 2 : x // 2 + 13] = 126
+    spoiled = [tuple(p.copy() for p in planes) for planes in passed]
+    for n, (luma, _, _) in enumerate(spoiled[:3]):
+        luma[84:110, 120 : 150 + n] = 45 if front == "lighter" else 215
+    source, truth = clean.over(spoiled), clean.over(passed)
+    recipe = {"region": box_region(96, 66, 92, 62), "kind": "plate-patch"}
+
+    def made(**settings: Any) -> list[np.ndarray]:
+        own = Recipe(steps=(Step(**recipe, settings=settings),))
+        known = Analyses(tmp_path, "test", 0, 16).make(own, source, lambda: None)  # type: ignore[arg-type, return-value]
+        return [f.planes[0] for f in chain(source, known, 0, 16).frames(0, 16)]
+
+    kept, covered = made(front=front), made()
+
+    def miss(frames: list[np.ndarray], number: int) -> float:
+        part = np.s_[70:124, 100:184]
+        return float(np.abs(frames[number][part].astype(float) - truth.pictures[number][0][part]).mean())
+
+    for number in (7, 8, 9):
+        assert miss(kept, number) < 0.35 * miss(covered, number), number
+        assert miss(kept, number) < 6, number
+    assert miss(kept, 1) < 4, "what was to go is gone"

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import cv2
 import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import GLASS_CASE
-from nimbus_sweep.demo.glass import Glass
+from nimbus_sweep.demo.glass import PASSING, Glass
 from tests.e2e.conftest import Running, inspected_and_delivered, outline, surveyed
 
 pytestmark = pytest.mark.browser
@@ -46,6 +47,8 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
     expect(where.locator("[data-part]")).to_have_count(1)
     where.get_by_label("Rides on").select_option("plane 1")
     expect(page.locator("#sheet")).to_contain_text("Light over time", timeout=120_000)
+    # Who passes in front is darker than the paper, and stays.
+    page.get_by_label("What stays in front of the patch").get_by_role("button", name="darker").click()
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
     report = inspected_and_delivered(running, page)
     assert report["proof"]["proven"] and report["proof"]["outside"] == 0
@@ -63,3 +66,9 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
         assert np.median(before.planes[0][part]) > paper + 15
         assert np.percentile(after.planes[0][part], 90) < paper + 10
         assert np.array_equal(before.planes[0][:40], after.planes[0][:40])
+    # Someone passes in front, and is whole.
+    number = sum(PASSING) // 2
+    true = cv2.resize(Glass(number).drawn(shining=False)[0], None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA).astype(float)
+    before, after = (MovieReader(path).frame(number).planes[0].astype(float) for path in (source.path, delivered))
+    passer = np.abs(true - cv2.resize(Glass(0).drawn(shining=False)[0], None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)) > 60
+    assert np.abs(after - true)[passer].mean() < 1.2 * np.abs(before - true)[passer].mean() + 1

@@ -20,7 +20,22 @@ from ..grain import Grain
 from ..media.aside import written_aside
 from ..motion import Plane
 from ..planar import Matrix, moved
-from ..plates import Areas, Blur, Canvas, Light, Picture, Take, common, disturbance, measured, put_rgb, rgb_of, smooth_lights, softness
+from ..plates import (
+    Areas,
+    Blur,
+    Canvas,
+    Light,
+    Picture,
+    Take,
+    common,
+    disturbance,
+    in_front,
+    measured,
+    put_rgb,
+    rgb_of,
+    smooth_lights,
+    softness,
+)
 from ..regions import Masked, Outside, Part, Region
 from ..survey.box import Box
 from ..tracks import Riding, track_named
@@ -102,6 +117,9 @@ class PlateTouch(BaseModel):
     touch: Touch
 
 
+Front = Literal["nothing", "darker", "lighter"]
+
+
 class PlatePatchSettings(BaseModel):
     """The plates, and how they are fitted in."""
 
@@ -117,11 +135,12 @@ class PlatePatchSettings(BaseModel):
     smooth: float = Field(default=0.0, ge=0, le=50, description="the light made even over so many frames")
     sharpness: bool = Field(default=True, description="blur the plate as the frame is")
     grain: bool = Field(default=True, description="give it fresh grain")
+    front: Front = Field(default="nothing", description="what stays in front of the patch, by how it differs from it")
     touches: tuple[PlateTouch, ...] = Field(default=(), max_length=4000, description="brush strokes on the plates")
 
 
-# Strokes are put on plates that are made, and no part of what is learned.
-CHOOSES = frozenset({"touches"})
+# Strokes are put on plates that are made, and what is in front is told from each frame: no part of what is learned.
+CHOOSES = frozenset({"touches", "front"})
 # The number of a plate among frames: none of a reel.
 _PLATE = 10**9
 
@@ -157,6 +176,8 @@ class PlatePlan:
         What else there is to tell; plain values.
     touches : tuple of PlateTouch
         Brush strokes on the plates.
+    front : str
+        What stays in front: ``darker`` or ``lighter`` than the patch, or ``nothing``.
     """
 
     layout: PictureFormat
@@ -168,9 +189,10 @@ class PlatePlan:
     grain: tuple[Grain, ...] | None = None
     told: dict[str, Any] = field(default_factory=dict)
     touches: tuple[PlateTouch, ...] = ()
+    front: Front = "nothing"
 
     def with_touches(self, settings: PlatePatchSettings) -> PlatePlan:
-        """The plan with the brush strokes of the settings; what they paint is known from then on."""
+        """The plan with the brush strokes of the settings, what they paint known from then on, and with what stays in front."""
         known = [k.copy() for k in self.known]
         for n in range(len(known)):
             for touch in self._on_canvas(settings.touches, n):
@@ -178,7 +200,7 @@ class PlatePlan:
                 if box is not None:
                     part = known[n][box.top : box.top + box.height, box.left : box.left + box.width]
                     part[touch.mask(box) > 0.5] = 1
-        return replace(self, touches=settings.touches, known=tuple(known))
+        return replace(self, touches=settings.touches, known=tuple(known), front=settings.front)
 
     def _on_canvas(self, touches: Sequence[PlateTouch], n: int) -> list[Touch]:
         """The strokes of a plate in samples of the canvas; what they lend stays the frame it is."""
@@ -360,10 +382,16 @@ class PlatePlan:
         if box is None or not known.any():
             return frame
         mended = frame.copy()
+        if self.front != "nothing":
+            known = known * (1 - in_front(rgb_of(frame, box), picture, known, self.front, self._noise()))
         put_rgb(mended, box, picture, known)
         if self.grain is not None:
             self._grained(mended, box, known)
         return mended
+
+    def _noise(self) -> float:
+        """Standard deviation of the shot's grain on its first component, in codes."""
+        return float(np.median(self.grain[0].sigma)) if self.grain is not None else 2.0
 
     def _grained(self, frame: Frame, box: Box, known: Plane) -> None:
         """Grain that is new in each frame, as strong and as coarse as the shot's."""
