@@ -18,7 +18,7 @@ from .errors import SweepError
 from .frames import Frame, FrameSource
 from .motion import Plane
 from .planar import Followed, Follower, Matrix, Model, Points, State, box_corners, from_corners, moved, nudged, smoothed
-from .regions import Mask, Part, Region
+from .regions import Mask, Masked, Part, Region
 from .wear.span import luma
 
 # Numbers kept of a frame: four corners, how far it misses, how sure it is.
@@ -314,12 +314,22 @@ def lights_along(source: FrameSource, numbers: Sequence[int]) -> Callable[[int],
     return light
 
 
+# Share of a plane that has to be left for what lies above it to be kept out of it by itself.
+_LEFT = 0.4
+
+
+def _leaves_enough(track: Track, above: Masked, size: tuple[int, int]) -> bool:
+    plane = track.region.mask(size, track.reference) > 0.5
+    covered = above.mask(size, track.reference) > 0.02
+    return bool((plane & ~covered).sum() >= _LEFT * plane.sum())
+
+
 def follow(
     source: FrameSource,
     track: Track,
     at: int,
     towards: Sequence[int],
-    above: Sequence[Track] = (),
+    above: Sequence[Masked] = (),
     tracks: Sequence[Track] = (),
     on_progress: Callable[[float], None] | None = None,
 ) -> Followed:
@@ -333,15 +343,15 @@ def follow(
         The frame it begins at; where the plane is known, or the reference.
     towards : sequence of int
         The frames it is followed through, in that order, beginning with `at`.
-    above : sequence of Track
-        Those that lie above: what they cover is kept out.
+    above : sequence of Masked
+        What lies above: what it covers is kept out, unless hardly anything of the plane would be left.
     tracks : sequence of Track
         All that its hold-out may ride on.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
     """
     size = (source.format.height, source.format.width)
-    kept_out = [Riding(other.ridden(), (other,)) for other in above if other.path]
+    kept_out = [one for one in above if _leaves_enough(track, one, size)]
     if track.hold_out is not None and track.hold_out.parts:
         kept_out.append(Riding(track.hold_out, tuple(tracks)))
 

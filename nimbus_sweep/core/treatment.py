@@ -177,6 +177,20 @@ class Recipe(BaseModel):
         tracks = tuple(t.model_copy(update={"name": new if t.name == old else t.name, "hold_out": region(t.hold_out)}) for t in self.tracks)
         return self.model_copy(update={"steps": tuple(step(s) for s in self.steps), "tracks": tracks})
 
+    def above(self, track: Track) -> list[tuple[str, Masked]]:
+        """What lies above a track, by what it is called: tracks higher in the list, and where steps put something else.
+
+        What rides on the track itself, or on one below it, is no part of it.
+        """
+        higher = self.tracks[: [t.name for t in self.tracks].index(track.name)]
+        found: list[tuple[str, Masked]] = [(t.name, Riding(t.ridden(), (t,))) for t in higher if t.path]
+        usable = {"", *(t.name for t in higher if t.path)}
+        for step in self.active:
+            region = step.region
+            if step.of.needs_region and region is not None and region.parts and {p.track for p in region.parts} <= usable:
+                found.append((step.of.title, Riding(region, self.tracks)))
+        return found
+
     def settled(self, findings: Iterable[Finding]) -> Recipe:
         """The recipe with everything named that was left to the survey."""
         known = list(findings)

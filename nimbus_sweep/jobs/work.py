@@ -286,7 +286,7 @@ def _track(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
         track = track.settled_to(at)
     else:
         raise SweepError(f"Frame {at} was not followed yet. Go to a frame that was, and follow on from there.")
-    source, above = open_as_taken_in(reel), tracks[: tracks.index(track_named(tracks, track.name))]
+    source, above = open_as_taken_in(reel), [masked for _, masked in shot.recipe.above(track_named(tracks, track.name))]
     ways = {"on": [range(at, shot.leave)], "back": [range(at, shot.enter - 1, -1)]}
     goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
     for n, numbers in enumerate(goes):

@@ -99,9 +99,50 @@ def test_what_a_track_above_covers_is_kept_out(pan: MemorySource) -> None:
     block = block.with_path(follow(source, block, 0, range(16)))
     assert block.way(10)[:2, 2] == pytest.approx([30, 0], abs=0.2)
     wall = Track(name="wall", model="similarity", reference=0, region=box_region(60, 60, 110, 100), size=size)
-    with_it = wall.with_path(follow(source, wall, 0, range(16), [block]))
+    with_it = wall.with_path(follow(source, wall, 0, range(16), [Riding(block.ridden(), (block,))]))
     assert with_it.way(15)[:2, 2] == pytest.approx([-30, 0], abs=1.5)
     assert (with_it.followed().states <= State.WEAK).all()  # type: ignore[union-attr]
+
+
+def test_where_a_step_above_puts_something_else_is_kept_out(pan: MemorySource, track: Track) -> None:
+    """A burn that is filled, and a patch that rides elsewhere; not what rides on the track itself, nor what would leave nothing."""
+    other = track.model_copy(update={"name": "other"})
+    riding = {
+        "parts": [{"keys": [{"frame": 0, "shape": {"kind": "ellipse", "x": 90, "y": 90, "across": 9, "down": 9}}], "track": other.name}]
+    }
+    recipe = Recipe(
+        steps=(
+            Step(kind="borrow-fill", region=box_region(100, 70, 30, 30)),
+            Step(kind="plate-patch", region=Region.model_validate(riding)),
+            Step(kind="speck-sweep", region=box_region(0, 0, 300, 200)),
+            Step(kind="region-median", region=box_region(0, 0, 20, 20), on=False),
+        ),
+        tracks=(other, track),
+    )
+    assert [name for name, _ in recipe.above(track)] == ["other", "Borrow fill", "Plate patch"]
+    assert [name for name, _ in recipe.above(other)] == ["Borrow fill"]
+    # A fill that moves its own way is no part of the wall's motion.
+    pictures = []
+    for n, (luma, cb, cr) in enumerate(pan.pictures):
+        luma = luma.copy()
+        luma[70:150, 100 + 3 * n : 150 + 3 * n] = (np.indices((80, 50)).sum(0) % 17 * 13 + 20).astype(np.uint8)
+        pictures.append((luma, cb, cr))
+    source, size = pan.over(pictures), (pan.format.height, pan.format.width)
+    wall = Track(name="wall", model="similarity", reference=0, region=box_region(60, 60, 110, 100), size=size)
+    keys = [
+        {
+            "frame": f,
+            "shape": {"kind": "outline", "corners": [{"x": x + 3 * f, "y": y} for x, y in ((98, 68), (152, 68), (152, 152), (98, 152))]},
+        }
+        for f in (0, 15)
+    ]
+    fill = Step(kind="borrow-fill", region=Region.model_validate({"parts": [{"keys": keys}]}))
+    above = [masked for _, masked in Recipe(steps=(fill,), tracks=(wall,)).above(wall)]
+    held = wall.with_path(follow(source, wall, 0, range(16), above))
+    assert held.way(15)[:2, 2] == pytest.approx([-30, 0], abs=1.5)
+    # What covers nearly all of the plane is not kept out: nothing would be left to follow.
+    whole = Riding(box_region(50, 50, 130, 120), ())
+    assert follow(pan, wall, 0, range(3), [whole]).numbers.tolist() == [0, 1, 2]
 
 
 def test_regions_ride(track: Track) -> None:

@@ -66,6 +66,7 @@ def sheet(reel_id: int) -> str:
         points=STARTING_POINTS.values(),
         library=library(),
         tracks=[(t, t.told()) for t in recipe.tracks],
+        above={t.name: [name for name, _ in recipe.above(t)] for t in recipe.tracks},
         tracking=latest(reel, "track"),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
     )
