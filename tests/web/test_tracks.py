@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource, drifting, panned
+from nimbus_sweep.core.planar import moved
 from nimbus_sweep.store import edits
 from tests.conftest import write_movie
 from tests.web.conftest import ASKED, Desk
@@ -204,3 +205,42 @@ def test_reframing_comes_last_and_a_track_stands_still(desk: Desk, followed: int
     desk.post(f"/reels/{followed}/steps/1/settings?shot=0", {"left": 250})
     desk.work()
     assert "Too little" in desk.task("analysis").error
+
+
+def test_a_plate_is_painted_and_wiped(desk: Desk, followed: int) -> None:
+    at = patched(desk, followed)
+    stroke = {"points": [[104, 98], [116, 100]], "size": 14, "hardness": 0.9}
+    before = desk.client.get(f"/reels/{followed}/crop/2.png?x=80&y=70&w=60&h=40&view=plate-0-0").data
+    analyses = {p: p.stat().st_mtime_ns for p in desk.services.data.analyses.iterdir()}
+    assert "Ctrl and click" in desk.post(f"{at}/plates/0/strokes?shot=0", {"strokes": [stroke]}).get_json()["error"]
+    assert desk.post(f"{at}/plates/0/strokes?shot=0", {"strokes": [{**stroke, "lends": 99}]}).status_code == 400
+    assert desk.post(f"{at}/plates/7/strokes?shot=0", {"strokes": [{**stroke, "down": -9}]}).status_code == 404
+    assert desk.post(f"{at}/plates/0/strokes?shot=0", {"strokes": [{"size": 4}]}).status_code == 400
+    put = desk.post(f"{at}/plates/0/strokes?shot=0", {"strokes": [{**stroke, "across": 30.0, "down": -9.0}]}).get_json()
+    assert put["strokes"] == ["0"]
+    told = desk.client.get(f"{at}/plates/0/strokes/5?shot=0").get_json()
+    assert told["total"] == 1 and told["strokes"][0]["size"] == 14
+    painted = desk.client.get(f"/reels/{followed}/crop/2.png?x=80&y=70&w=60&h=40&view=plate-0-0").data
+    assert painted != before
+    assert {p: p.stat().st_mtime_ns for p in desk.services.data.analyses.iterdir()} == analyses, "nothing is learned anew"
+    # The strokes go with their plate.
+    assert desk.post(f"{at}/plates/0/strokes/remove?shot=0", {"strokes": ["4"]}).status_code == 404
+    desk.post(f"{at}/plates/0/strokes/remove?shot=0", {"strokes": ["0"]})
+    assert desk.client.get(f"/reels/{followed}/crop/2.png?x=80&y=70&w=60&h=40&view=plate-0-0").data == before
+    assert desk.client.get(f"/reels/{followed}/frame/2.jpg?view=plate-0-9&w=160").status_code == 425
+    assert desk.client.get(f"/reels/{followed}/frame/2.jpg?view=plate-5-0&w=160", headers={"Accept": "application/json"}).status_code == 422
+    assert desk.client.get(f"/reels/{followed}/frame/2.jpg?view=plate-x&w=160").status_code == 400
+
+
+def test_painting_where_the_plane_stands_still_lands_on_the_frame(desk: Desk, followed: int) -> None:
+    """A stroke drawn at a place of the plane lies there in the frame it is drawn in, moved and scaled as the plane is."""
+    desk.post(f"/reels/{followed}/steps", {"kind": "retouch"})
+    track = edits.shot_of(desk.reel(followed)).recipe.tracks[0]
+    stroke = {"frame": 10, "points": [[100, 90], [110, 94]], "size": 12, "across": 20.0, "down": 0.0}
+    desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [stroke], "still": 0})
+    laid = desk.client.get(f"/reels/{followed}/steps/0/strokes/10?shot=0").get_json()["strokes"][0]
+    assert np.allclose(laid["points"], moved(np.array(stroke["points"], float), track.way(10)), atol=0.02)
+    assert abs(laid["size"] - 12) <= 1
+    assert desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [stroke], "still": 4}).status_code == 404
+    assert desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [{"frame": 10}], "still": 0}).status_code == 400
+    assert desk.client.get(f"/reels/{followed}/frame/10.jpg?view=still-6&w=160", headers={"Accept": "application/json"}).status_code == 422
