@@ -39,6 +39,8 @@ _MOST_ASIDE = 4 << 30
 WORST, _APART = 10, 1 / 8
 # Per cent of the windows around a repair that count as its surroundings' range, and codes that range spans at least.
 _OUTERMOST, _LEAST_SPREAD = (5, 95), 8.0
+# Codes that a level lies beyond its surroundings' at least to be told of, and the score from which a place departs from them.
+_LEVEL, _DEPARTS = 2.0, 0.08
 
 
 @dataclass(frozen=True)
@@ -282,8 +284,12 @@ class Inspector:
                 told.append(_beyond("change from the frame before", moved[box], inside, ring, sound, more_only=True))
             told.append(_apart(level[box], inside, ring, sound))
             # Where next to nothing was changed, a departure is the scene's own.
-            weight = min(1.0, float(np.abs(light - own)[box][inside].mean()) / 3) * (1 - np.exp(-area / 40))
+            change = float(np.abs(light - own)[box][inside].mean())
             score, why = max(told)
+            score *= min(1.0, change / 3) * (1 - float(np.exp(-area / 40)))
+            if score < _DEPARTS:
+                # What was changed most is shown after those that depart.
+                score, why = _DEPARTS * min(1.0, change / 50), f"changed by {change:.0f} codes, and like its surroundings"
             at = 1 / self._scale
             self._places.append(
                 Place(
@@ -293,7 +299,7 @@ class Inspector:
                     max(1, round(width * at)),
                     max(1, round(height * at)),
                     why,
-                    round(float(score * weight), 3),
+                    round(score, 4),
                 )
             )
         # No more are kept than can be named in the end.
@@ -356,6 +362,7 @@ def _apart(level: Plane, inside: Mask, ring: Mask, sound: Mask) -> tuple[float, 
     """How far a repair's level lies beyond any around it, in parts of how much those vary, and in words."""
     own, low, high = _range_of(level, inside, ring, sound)
     above = own - high if own > high else low - own if own < low else 0.0
+    above = above if above > _LEVEL else 0.0
     return above / max(_LEAST_SPREAD, high - low), f"it lies {above:.0f} codes {'above' if own > high else 'below'} anything around it"
 
 
@@ -448,7 +455,7 @@ def inspect(
     brought = [
         Left(f.title, f.x, f.y, f.width, f.height, "brought", "", f.sentence)
         for f in found
-        if f.convinces and not any(alike(f, other) for other in known)
+        if f.convinces and not any(alike(f, other) or f.kind == other.kind == "light" for other in known)
     ]
     return inspector.finish(left, brought, without)
 

@@ -84,10 +84,12 @@ def part(reel_id: int, number: int) -> Response:
     )
     viewing = services().viewing
     window = Window(box[0], box[1], box[0] + box[2], box[1] + box[3])
+    # What is to stay on the page is waited for; what is looked for may be overtaken.
+    passing = "stays" not in request.args
     if view == "difference":
-        one, other = (crop(viewing.frame(reel, number, side, True, window), *box) for side in ("source", "treated"))
+        one, other = (crop(viewing.frame(reel, number, side, passing, window), *box) for side in ("source", "treated"))
         return _picture(png(difference(one, other, _number("gain", 1, 64, 8))), "png")
-    return _picture(png(crop(viewing.frame(reel, number, view, True, window), *box)), "png")
+    return _picture(png(crop(viewing.frame(reel, number, view, passing, window), *box)), "png")
 
 
 @pages.get("/reels/<int:reel_id>/average.jpg")
