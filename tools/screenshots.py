@@ -1,10 +1,13 @@
-"""Takes the pictures of docs/screenshots from the demo, as a user sees it: ``make screenshots``."""
+"""Takes the pictures of docs/screenshots from the demo, as a user sees it.
+
+``make screenshots`` takes all of them; ``tools/screenshots.py glass mast`` those of the parts that are named.
+"""
 
 from __future__ import annotations
 
-import shutil
 import sys
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
@@ -15,6 +18,7 @@ sys.path.insert(0, str(ROOT))
 from tests.e2e.conftest import CHROMIUM, SWITCHES, Running  # noqa: E402
 
 OUT = ROOT / "docs" / "screenshots"
+HEAD = {"X-Requested-By": "nimbus-sweep"}
 
 
 def settle(page: Page, name: str, wait: int = 1800) -> None:
@@ -70,163 +74,247 @@ def gulls(page: Page, app: Running, reel: int) -> None:
     page.locator("[data-view=treated]").click()
 
 
-def glass(page: Page, app: Running, reel: int) -> None:
+def outlined(corners: tuple[tuple[float, float], ...]) -> dict[str, object]:
+    """An outline as it is drawn."""
+    return {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in corners]}
+
+
+def patched(page: Page, app: Running, reel: int, plane: tuple[tuple[float, float], ...], where: tuple[tuple[float, float], ...]) -> None:
     """A plane that is followed, and a plate on it."""
-    app.wait(reel, "intake", 300)
-    page.goto(f"{app.address}/reels/{reel}/treatment")
-    plane = {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in ((86, 58), (438, 58), (434, 236), (86, 236))]}
-    where = {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in ((118, 88), (404, 88), (402, 202), (118, 202))]}
-    head = {"X-Requested-By": "nimbus-sweep"}
     at = f"{app.address}/reels/{reel}"
-    page.request.post(f"{at}/tracks?shot=0", data={"shape": plane, "frame": 0}, headers=head)
-    page.request.post(f"{at}/tracks/0/follow?shot=0", data={"direction": "both", "frame": 0}, headers=head)
+    page.request.post(f"{at}/tracks?shot=0", data={"shape": outlined(plane), "frame": 0}, headers=HEAD)
+    page.request.post(f"{at}/tracks/0/follow?shot=0", data={"direction": "both", "frame": 0}, headers=HEAD)
     app.wait(reel, "track", 200)
-    page.request.post(f"{at}/steps?shot=0", data={"kind": "plate-patch"}, headers=head)
-    page.request.post(f"{at}/steps/0/region/parts?shot=0", data={"shape": where, "frame": 0}, headers=head)
-    page.request.post(f"{at}/steps/0/region/ride?shot=0", data={"track": "plane 1", "frame": 0}, headers=head)
+    page.request.post(f"{at}/steps?shot=0", data={"kind": "plate-patch"}, headers=HEAD)
+    page.request.post(f"{at}/steps/0/region/parts?shot=0", data={"shape": outlined(where), "frame": 0}, headers=HEAD)
+    page.request.post(f"{at}/steps/0/region/ride?shot=0", data={"track": "plane 1", "frame": 0}, headers=HEAD)
+    page.goto(f"{at}/treatment")
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
+
+
+def glass(page: Page, app: Running, reel: int) -> None:
+    """A reflection under a plate, the plane's grid on the picture."""
+    patched(page, app, reel, ((86, 58), (438, 58), (434, 236), (86, 236)), ((118, 88), (404, 88), (402, 202), (118, 202)))
+    page.request.post(f"{app.address}/reels/{reel}/steps/0/settings?shot=0", data={"front": "darker"}, headers=HEAD)
     page.reload()
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
-    page.evaluate("() => window.nimbusBench.go(24)")
+    page.evaluate("() => window.nimbusBench.go(46)")
     page.keyboard.press("h")
     page.locator("details[data-track] summary").first.click()
     page.evaluate("() => { document.getElementById('sheet').scrollTop = 0; }")
-    settle(page, "glass", 2500)
+    settle(page, "glass", 9000)
+    page.locator("[data-view=treated]").click()
+
+
+def mast(page: Page, app: Running, reel: int) -> None:
+    """A tripod taken out under flashing beacons: inspected, delivered, and the report of it."""
+    at = f"{app.address}/reels/{reel}"
+    page.goto(f"{at}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.get_by_role("button", name="Dismiss").first.click()
+    patched(page, app, reel, ((20, 14), (618, 14), (618, 344), (20, 344)), ((300, 70), (503, 70), (551, 375), (253, 375)))
+    page.request.post(f"{at}/check?shot=0", data={}, headers=HEAD)
+    app.wait(reel, "check", 300)
+    page.request.post(f"{at}/verdict?shot=0", data={"verdict": "accepted"}, headers=HEAD)
+    page.request.post(f"{at}/render", data={}, headers=HEAD)
+    app.wait(reel, "render", 300)
+    page.request.post(f"{at}/compare", data={}, headers=HEAD)
+    app.wait(reel, "inspection", 120)
+    page.goto(f"{at}/inspection")
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=60_000)
+    page.evaluate("() => { window.nimbusBench.go(31); window.nimbusBench.set({ split: 0.55 }); }")
+    page.locator("[data-view=split]").click()
+    page.get_by_label("Places most worth a look").scroll_into_view_if_needed()
+    page.evaluate("() => { document.getElementById('sheet').scrollTop = 96; }")
+    settle(page, "inspection", 6000)
+    page.locator("[data-view=treated]").click()
+    page.request.post(f"{at}/papers", data={}, headers=HEAD)
+    app.wait(reel, "papers", 120)
+    page.goto(f"{at}/delivery")
+    page.evaluate("() => { document.getElementById('sheet').scrollTop = 1e6; }")
+    settle(page, "delivery", 2500)
+    paper = page.get_by_role("link", name="Treatment report").get_attribute("href")
+    page.goto(f"{app.address}{paper}")
+    page.set_viewport_size({"width": 780, "height": 1100})
+    settle(page, "report", 800)
+    page.set_viewport_size({"width": 1280, "height": 800})
+
+
+def shelf(page: Page, app: Running, _reel: int) -> None:
+    """The rack, and the sheet of mains and shutter."""
+    page.goto(app.address)
+    settle(page, "rack")
+    page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
+    settle(page, "mains")
+
+
+def brought_in(page: Page, app: Running, reel: int) -> None:
+    """What intake shows."""
+    page.goto(f"{app.address}/reels/{reel}/intake")
+    settle(page, "intake")
+
+
+def edit(page: Page, app: Running, reel: int) -> None:
+    """An edited reel with its cuts."""
+    page.goto(f"{app.address}/reels/{reel}/intake")
+    page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
+    page.evaluate("() => window.nimbusBench.go(12)")
+    page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.querySelector('.shots').offsetTop - 120; }")
+    settle(page, "shots")
+
+
+def scan(page: Page, app: Running, reel: int) -> None:
+    """A film scan."""
+    page.goto(f"{app.address}/reels/{reel}/intake")
+    page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
+    page.evaluate("() => window.nimbusBench.go(16)")
+    settle(page, "scan")
+
+
+def pixels(page: Page, app: Running, reel: int) -> None:
+    """Stuck pixels found, and mended; a recipe kept."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.wait_for_selector("li[data-finding]")
+    page.evaluate("() => window.nimbusBench.go(70)")
+    page.locator("li[data-finding]", has_text="green").first.locator("summary").click()
+    settle(page, "condition")
+    page.get_by_role("button", name="Add step: Pixel mend").click()
+    app.wait(reel, "analysis")
+    page.request.post(f"{app.address}/reels/{reel}/library?shot=0", data={"name": "Headland camera, stuck pixels"}, headers=HEAD)
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.locator("details[data-fold=recipes] summary").click()
+    settle(page, "treatment")
+
+
+def dust(page: Page, app: Running, reel: int) -> None:
+    """Dust found, taken off, and a region drawn."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.wait_for_selector("li[data-finding]")
+    page.evaluate("() => window.nimbusBench.go(60)")
+    page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
+    settle(page, "dust", 5000)
+    page.get_by_role("button", name="Add step: Unshade").click()
+    app.wait(reel, "analysis", 300)
+    page.locator("li[data-finding]", has_text="Hair").first.locator("summary").click()
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
+    page.evaluate("() => window.nimbusBench.aim(560, 330)")
+    page.locator("details.region summary").first.click()
+    page.locator("details.region[open] [data-tool=outline]").click()
+    box = page.locator("#picture").bounding_box()
+    assert box is not None
+    for x, y in ((0.3, 0.35), (0.62, 0.3), (0.7, 0.62), (0.36, 0.66)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+        page.wait_for_timeout(350)
+    page.keyboard.press("Enter")
+    settle(page, "region", 6000)
+    page.keyboard.press("Control+z")
+
+
+def veil(page: Page, app: Running, reel: int) -> None:
+    """A veil taken off, held against the truth, in the dimmed room."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.wait_for_selector("li[data-finding]")
+    page.evaluate("() => window.nimbusBench.go(96)")
+    page.locator("li[data-finding]", has_text="veil").first.locator("summary").click()
+    page.get_by_role("button", name="Add step: Unshade").click()
+    app.wait(reel, "analysis", 300)
+    page.goto(f"{app.address}/reels/{reel}/delivery")
+    page.get_by_role("button", name="Render", exact=True).click()
+    app.wait(reel, "render", 240)
+    page.goto(f"{app.address}/reels/{reel}/inspection")
+    page.get_by_role("button", name="Compare the delivery").click()
+    app.wait(reel, "inspection", 120)
+    page.locator("[data-view=split]").click()
+    page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
+    page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
+    page.keyboard.press("g")
+    settle(page, "truth", 6000)
+    page.keyboard.press("g")
+
+
+def lamps(page: Page, app: Running, reel: int) -> None:
+    """Light that is not steady."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.wait_for_selector(".light-found")
+    page.get_by_text("See the light").click()
+    page.evaluate("() => window.nimbusBench.go(30)")
+    settle(page, "light", 4000)
+
+
+def order(page: Page, app: Running, reel: int) -> None:
+    """Light, in the order that works."""
+    page.goto(f"{app.address}/reels/{reel}/condition")
+    page.get_by_role("button", name="Survey this reel").click()
+    app.wait(reel, "survey", 300)
+    page.get_by_role("button", name="Add step: Steady bands").click()
+    app.wait(reel, "analysis", 300)
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.locator("summary", has_text="2. Bands and patches").click()
+    page.evaluate("() => window.nimbusBench.go(31)")
+    settle(page, "order", 5000)
+
+
+def trials(page: Page, app: Running, reel: int) -> None:
+    """Three ways beside one another."""
+    page.goto(f"{app.address}/reels/{reel}/treatment")
+    page.get_by_role("button", name="Add step: Steady frame").click()
+    app.wait(reel, "analysis", 300)
+    page.goto(f"{app.address}/reels/{reel}/trials")
+    page.evaluate("() => window.nimbusBench.go(30)")
+    page.locator("[data-field=values]").fill("3, 5")
+    page.get_by_text("Another step, or a cause").click()
+    page.locator("[data-field=others][value='step:frame-blend']").check()
+    page.get_by_role("button", name="Compute the trial").click()
+    app.wait(reel, "trial", 60)
+    page.wait_for_selector("li[data-way]")
+    settle(page, "trials", 4000)
+
+
+# Each part with the number of its demo reel; the shelf shows all of them.
+PARTS: dict[str, tuple[Callable[[Page, Running, int], None], int]] = {
+    "shelf": (shelf, 0),
+    "intake": (brought_in, 1),
+    "edit": (edit, 5),
+    "scan": (scan, 3),
+    "pixels": (pixels, 1),
+    "dust": (dust, 7),
+    "veil": (veil, 8),
+    "lamps": (lamps, 9),
+    "order": (order, 13),
+    "trials": (trials, 10),
+    "worn": (worn, 15),
+    "gulls": (gulls, 16),
+    "glass": (glass, 17),
+    "mast": (mast, 18),
+}
 
 
 def main() -> None:
-    """Play the job and take a picture of each view; of worn film, or of the glass, alone when asked to."""
-    alone = {"worn": ("15,16", (worn, gulls)), "glass": ("17", (glass,))}
-    if sys.argv[1:] and sys.argv[1] in alone:
-        reels, takes = alone[sys.argv[1]]
-        with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
-            app = Running(Path(folder), reels)
-            page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
-            for reel, take in enumerate(takes, start=1):
-                app.wait(reel, "intake", 240)
-                take(page, app, reel)
-            app.stop()
-        return
-    shutil.rmtree(OUT, ignore_errors=True)
-    OUT.mkdir(parents=True)
+    """Play the job and take the pictures of the parts that are named, or of all."""
+    named = sys.argv[1:] or list(PARTS)
+    if unknown := [n for n in named if n not in PARTS]:
+        sys.exit(f"There is no part called {', '.join(unknown)}; there are: {', '.join(PARTS)}")
+    OUT.mkdir(parents=True, exist_ok=True)
+    everything = "shelf" in named
+    wanted = sorted({PARTS[n][1] for n in named} - {0})
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
-        app = Running(Path(folder))
-        for reel in range(1, 18):
-            app.wait(reel, "intake", 240)
+        app = Running(Path(folder), "" if everything else ",".join(map(str, wanted)))
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
-        page.goto(app.address)
-        settle(page, "rack")
-        page.goto(f"{app.address}/reels/1/intake")
-        settle(page, "intake")
-        page.goto(f"{app.address}/reels/5/intake")
-        page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
-        page.evaluate("() => window.nimbusBench.go(12)")
-        page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.querySelector('.shots').offsetTop - 120; }")
-        settle(page, "shots")
-        page.goto(f"{app.address}/reels/3/intake")
-        page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
-        page.evaluate("() => window.nimbusBench.go(16)")
-        settle(page, "scan")
-        page.goto(f"{app.address}/reels/1/condition")
-        page.get_by_role("button", name="Survey this reel").click()
-        app.wait(1, "survey", 300)
-        page.wait_for_selector("li[data-finding]")
-        page.evaluate("() => window.nimbusBench.go(70)")
-        page.locator("li[data-finding]", has_text="green").first.locator("summary").click()
-        settle(page, "condition")
-        page.get_by_role("button", name="Add step: Pixel mend").click()
-        app.wait(1, "analysis")
-        page.goto(f"{app.address}/reels/1/treatment")
-        settle(page, "treatment")
-        page.goto(f"{app.address}/reels/1/inspection")
-        page.keyboard.press("4")
-        page.locator("[data-view=split]").click()
-        settle(page, "inspection")
-        page.keyboard.press("0")
-        page.locator("[data-view=treated]").click()
-        page.goto(f"{app.address}/reels/1/delivery")
-        page.get_by_role("button", name="Render", exact=True).click()
-        app.wait(1, "render")
-        settle(page, "delivery")
-        page.keyboard.press("g")
-        page.goto(f"{app.address}/reels/1/inspection")
-        page.get_by_role("button", name="Compare the delivery").click()
-        app.wait(1, "inspection")
-        settle(page, "dimmed")
-        page.keyboard.press("g")
-        page.goto(f"{app.address}/reels/7/condition")
-        page.get_by_role("button", name="Survey this reel").click()
-        app.wait(7, "survey", 300)
-        page.wait_for_selector("li[data-finding]")
-        page.evaluate("() => window.nimbusBench.go(60)")
-        page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
-        settle(page, "dust", 5000)
-        page.get_by_role("button", name="Add step: Unshade").click()
-        app.wait(7, "analysis", 300)
-        page.locator("li[data-finding]", has_text="Hair").first.locator("summary").click()
-        page.goto(f"{app.address}/reels/7/treatment")
-        page.wait_for_function("() => window.nimbusBench.treated", timeout=30_000)
-        page.evaluate("() => window.nimbusBench.aim(560, 330)")
-        page.locator("details.region summary").first.click()
-        page.locator("details.region[open] [data-tool=outline]").click()
-        box = page.locator("#picture").bounding_box()
-        assert box is not None
-        for x, y in ((0.3, 0.35), (0.62, 0.3), (0.7, 0.62), (0.36, 0.66)):
-            page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
-            page.wait_for_timeout(350)
-        page.keyboard.press("Enter")
-        settle(page, "region", 6000)
-        page.keyboard.press("Control+z")
-        page.goto(f"{app.address}/reels/8/condition")
-        page.get_by_role("button", name="Survey this reel").click()
-        app.wait(8, "survey", 300)
-        page.wait_for_selector("li[data-finding]")
-        page.evaluate("() => window.nimbusBench.go(96)")
-        page.locator("li[data-finding]", has_text="veil").first.locator("summary").click()
-        page.get_by_role("button", name="Add step: Unshade").click()
-        app.wait(8, "analysis", 300)
-        page.goto(f"{app.address}/reels/8/delivery")
-        page.get_by_role("button", name="Render", exact=True).click()
-        app.wait(8, "render", 240)
-        page.goto(f"{app.address}/reels/8/inspection")
-        page.get_by_role("button", name="Compare the delivery").click()
-        app.wait(8, "inspection", 120)
-        page.locator("[data-view=split]").click()
-        page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
-        page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
-        settle(page, "truth", 6000)
-        page.goto(f"{app.address}/reels/9/condition")
-        page.get_by_role("button", name="Survey this reel").click()
-        app.wait(9, "survey", 300)
-        page.wait_for_selector(".light-found")
-        page.get_by_text("See the light").click()
-        page.evaluate("() => window.nimbusBench.go(30)")
-        settle(page, "light", 4000)
-        page.goto(f"{app.address}/reels/13/condition")
-        page.get_by_role("button", name="Survey this reel").click()
-        app.wait(13, "survey", 300)
-        page.get_by_role("button", name="Add step: Steady bands").click()
-        app.wait(13, "analysis", 300)
-        page.goto(f"{app.address}/reels/13/treatment")
-        page.locator("summary", has_text="2. Bands and patches").click()
-        page.evaluate("() => window.nimbusBench.go(31)")
-        settle(page, "order", 5000)
-        page.goto(f"{app.address}/reels/10/treatment")
-        page.get_by_role("button", name="Add step: Steady frame").click()
-        app.wait(10, "analysis", 300)
-        page.goto(f"{app.address}/reels/10/trials")
-        page.evaluate("() => window.nimbusBench.go(30)")
-        page.locator("[data-field=values]").fill("3, 5")
-        page.get_by_text("Another step, or a cause").click()
-        page.locator("[data-field=others][value='step:frame-blend']").check()
-        page.get_by_role("button", name="Compute the trial").click()
-        app.wait(10, "trial", 60)
-        page.wait_for_selector("li[data-way]")
-        settle(page, "trials", 4000)
-        worn(page, app, 15)
-        glass(page, app, 17)
-        gulls(page, app, 16)
-        page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
-        settle(page, "mains")
+        for reel in range(1, 19) if everything else range(1, len(wanted) + 1):
+            app.wait(reel, "intake", 240)
+        for name in named:
+            take, number = PARTS[name]
+            take(page, app, number if everything else wanted.index(number) + 1)
         app.stop()
 
 

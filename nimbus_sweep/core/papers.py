@@ -196,8 +196,9 @@ def settings_told(step: Step) -> dict[str, str]:
         if name == "book" or value is None or (isinstance(value, list | tuple) and not value):
             continue
         if isinstance(value, list | tuple):
-            plain = all(isinstance(v, int | float | str) for v in value)
-            said = ", ".join(map(str, value)) if plain and len(value) <= 8 else f"{len(value)} named"
+            kinds = [str(v["kind"]) if isinstance(v, dict) and "kind" in v else v for v in value]
+            plain = all(isinstance(v, int | float | str) for v in kinds)
+            said = ", ".join(map(str, kinds)) if plain and len(value) <= 8 else f"{len(value)} named"
         elif isinstance(value, bool):
             said = "yes" if value else "no"
         elif isinstance(value, dict):

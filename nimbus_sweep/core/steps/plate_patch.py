@@ -125,7 +125,7 @@ class PlatePatchSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    plates: tuple[PlateOf, ...] = Field(default=(PlateOf(),), min_length=1, max_length=20)
+    plates: tuple[PlateOf, ...] = Field(default=(PlateOf(),), min_length=1, max_length=20, description="where the plates come from")
     also: bool = Field(default=True, description="take what a plate lacks from other frames laid on the plane")
     light: Literal["auto", "gain", "offset", "both", "off"] = Field(
         default="auto", description="how the light beside it is given to the plate; auto: as gain, of log scans as offset"
