@@ -30,6 +30,8 @@ _MANIFEST = "manifest.json"
 _MEMBER = re.compile(r"reel-\d{1,4}/(shots\.json|shot-\d{1,5}\.recipe\.json|analyses/[0-9a-f]{32}\.npz)")
 # Members, and bytes they unpack to, that an archive may have: more is no job.
 _MOST_MEMBERS, _MOST_BYTES = 100_000, 64 << 30
+# Bytes of one member, which is held whole.
+_MOST_AT_ONCE = 2 << 30
 _DATE = (1980, 1, 1, 0, 0, 0)
 
 
@@ -134,7 +136,8 @@ class Archive:
         there = {i.filename for i in self._packed.infolist()} - {_MANIFEST}
         strange = sorted(n for n in there | set(self.manifest.sums) if not _MEMBER.fullmatch(n))
         size = sum(i.file_size for i in self._packed.infolist())
-        if strange or len(there) > _MOST_MEMBERS or size > _MOST_BYTES:
+        too_much = len(there) > _MOST_MEMBERS or size > _MOST_BYTES or any(i.file_size > _MOST_AT_ONCE for i in self._packed.infolist())
+        if strange or too_much:
             raise SweepError(
                 f"{self._path.name} holds what does not belong to a job ({', '.join(strange[:3]) or 'too much'}). It was not taken in."
             )

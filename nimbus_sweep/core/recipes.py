@@ -61,6 +61,9 @@ def fitted(recipe: Recipe, size: tuple[int, int], enter: int) -> Recipe:
             f"{size[0]} x {size[1]}. Take its settings alone, and draw where they are to act."
         )
 
+    # A path leads through pictures as they were.
+    same = not moved and across == down == 1
+
     def laid(region: Region | None) -> Region | None:
         return None if region is None else region.carried_to(moved, across, down)
 
@@ -74,7 +77,7 @@ def fitted(recipe: Recipe, size: tuple[int, int], enter: int) -> Recipe:
                 "size": (size[1], size[0]) if t.size != (0, 0) else t.size,
             }
         )
-        for t in recipe.tracks
+        for t in (recipe.tracks if same else [t.unfollowed() for t in recipe.tracks])
     )
     return recipe.model_copy(update={"steps": steps, "tracks": tracks, "size": size, "enter": enter})
 

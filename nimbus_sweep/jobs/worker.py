@@ -24,6 +24,7 @@ def run(root: Path) -> None:
     # Imported here: it brings the whole computation, which the server process need not load.
     from .work import perform
 
+    data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*")
     queue = Queue(data, perform)
     resumed = queue.resume()
     if resumed:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -77,6 +78,13 @@ class DataFolder:
             self.root.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise SweepError(f"The data folder {self.root} cannot be made ({error.strerror}). Name another with --data.") from error
+
+    def clear_left(self, *patterns: str) -> int:
+        """Remove working folders that a process left behind when it was killed; gives how many."""
+        left = [path for pattern in patterns for path in self.root.glob(pattern) if path.is_dir()]
+        for path in left:
+            shutil.rmtree(path, ignore_errors=True)
+        return len(left)
 
     def lock(self) -> IO[str]:
         """Keep others out until the returned file is closed.

@@ -30,6 +30,7 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
     data = DataFolder(root)
     data.make()
     with data.lock() as held:
+        data.clear_left("archive-*")
         open_database(data.database)
         queue = Queue(data)
         services = Services(

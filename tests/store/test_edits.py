@@ -231,3 +231,12 @@ def test_what_is_of_a_shots_own_frames_is_not_put_on_others() -> None:
     again = strokes.elsewhere(Recipe(steps=(Step(kind="pixel-mend"),)), mine)
     assert [s.kind for s in again.steps] == ["pixel-mend", "plate-patch", "retouch"]
     assert again.tracks == (plane,)
+
+
+def test_what_a_killed_process_left_is_cleared_away(tmp_path: Path) -> None:
+    data = DataFolder(tmp_path)
+    for name in ("reels/1/check-a1", "reels/2/trial-b2", "reels/2/trials/4"):
+        (tmp_path / name).mkdir(parents=True)
+        (tmp_path / name / "treated.bin").write_bytes(b"x" * 9)
+    assert data.clear_left("reels/*/check-*", "reels/*/trial-*") == 2
+    assert [p.relative_to(tmp_path).as_posix() for p in tmp_path.rglob("*.bin")] == ["reels/2/trials/4/treated.bin"]

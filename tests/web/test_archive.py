@@ -59,7 +59,7 @@ def take(desk: Desk, content: bytes) -> dict[str, object]:
     return {"status": answer.status_code, **answer.get_json()}
 
 
-@pytest.mark.parametrize("kind", ["ffv1", "prores-422hq", "h264"])
+@pytest.mark.parametrize("kind", ["ffv1", "prores-422hq"])
 @pytest.mark.parametrize("learned", [True, False])
 def test_the_same_delivery_comes_out_to_the_last_bit(desk: Desk, kind: str, learned: bool) -> None:
     reel_id = treated_reel(desk)

@@ -22,6 +22,7 @@ from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
 from .. import words
 from .common import LOOKED_AT, body, follow_up, reel_or_404, services
+from .inspection import VERDICTS
 from .reels import done_of
 
 pages = Blueprint("rack", __name__)
@@ -51,6 +52,7 @@ class _Row:
     busy: Task | None
     done: set[str]
     disk: int
+    judged: list[tuple[str, int]]
 
 
 def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
@@ -60,9 +62,17 @@ def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
         reels = []
         for reel in job.reels.order_by(Reel.id):
             busy = Task.select().where(Task.reel == reel, Task.state.in_(["waiting", "running"])).order_by(Task.id).first()
-            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel)))
+            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel), _judged(reel)))
         rows.append((job, reels))
     return rows
+
+
+def _judged(reel: Reel) -> list[tuple[str, int]]:
+    """What inspection said of its treated shots: the word, and of how many."""
+    if reel.state != "ready":
+        return []
+    words_ = [s.verdict for s in services().viewing.shots(reel) if s.treated and s.verdict]
+    return [(VERDICTS[v], words_.count(v)) for v in dict.fromkeys(words_)]
 
 
 def _disk(data: DataFolder, reel: Reel) -> int:

@@ -12,6 +12,7 @@ from ...core.confined import Confined
 from ...core.cutting import Shot
 from ...core.frames import PictureFormat
 from ...core.grain import Grain
+from ...core.recipes import fitted
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
 from ...core.steps.match_grain import GrainOf, GrainPlan
@@ -179,7 +180,10 @@ def put_on(reel_id: int) -> Response:
     """Put a recipe on in place of the treatment."""
     reel = reel_or_404(reel_id)
     shot = shot_named(reel)
-    recipe = strokes.folded(reel, recipe_of(body())).fitting(shot.enter, shot.leave)
+    recipe = recipe_of(body())
+    if recipe.size != (0, 0):
+        recipe = fitted(recipe, (reel.facts["width"], reel.facts["height"]), shot.enter)
+    recipe = strokes.folded(reel, recipe).fitting(shot.enter, shot.leave)
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps), tracks=recipe.tracks)
 
 
@@ -202,7 +206,9 @@ def everywhere(reel_id: int) -> Response:
 def recipe(reel_id: int) -> Response:
     """The treatment as a recipe file, its sites named."""
     reel = reel_or_404(reel_id)
-    named = edits.settled(shot_named(reel)).model_copy(update={"name": reel.title[:200]})
+    shot = shot_named(reel)
+    drawn_on = {"size": (reel.facts["width"], reel.facts["height"]), "enter": shot.enter}
+    named = edits.settled(shot).model_copy(update={"name": reel.title[:200], **drawn_on})
     return Response(
         named.model_dump_json(indent=2), mimetype="application/json", headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
     )
