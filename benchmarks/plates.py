@@ -185,7 +185,45 @@ def run(say: Callable[[str], None] = print, frames: int = 48) -> None:
                         f"  {100 * figures['seam']:5.1f} {100 * figures['seam rms']:5.1f}  {figures['outside']:.0f}"
                         f"  {codes:4.2f} {percent:4.2f}  unknown {plan.told['unknown']}"
                     )
+    in_front(say, frames)
     speed(say)
+
+
+def in_front(say: Callable[[str], None], frames: int) -> None:
+    """Something dark passes before the plane: dB of what it covers of the region, kept in front, and covered by the patch."""
+    say("photograph, seed: dB where something passes in front, kept there, covered when not asked; dB of the rest, both")
+    for name in ("coffee", "chelsea", "astronaut", "brick"):
+        for seed in (1, 2):
+            clean, spoiled, _, _ = windowed(name, frames, seed)
+            truth, source, where = [], [], []
+            for n, (a, b) in enumerate(zip(clean, spoiled, strict=True)):
+                there = np.zeros((SIZE[1], SIZE[0]), np.float32)
+                cv2.ellipse(there, (round(660 - 700 * n / frames), 250), (34, 190), 8, 0, 360, 1.0, -1, cv2.LINE_AA)
+                there = cv2.GaussianBlur(there, (0, 0), 1.2)
+                half = cv2.resize(there, (SIZE[0] // 2, SIZE[1] // 2), interpolation=cv2.INTER_AREA)
+                pair = [
+                    tuple(
+                        np.rint(p * (1 - s) + v * s).astype(np.uint8)
+                        for p, s, v in zip(planes, (there, half, half), (30, 124, 130), strict=True)
+                    )
+                    for planes in (a, b)
+                ]
+                truth.append(pair[0])
+                source.append(pair[1])
+                where.append(there > 0.02)
+            found = {}
+            for front in ("darker", "nothing"):
+                _, treated, recipe, _ = patch(source, {"front": front})
+                region = recipe.active[0].acts_in
+                sums = np.zeros((2, 2))
+                for n, (a, b) in enumerate(zip(truth, treated, strict=True)):
+                    inside = region.mask((SIZE[1], SIZE[0]), n) > 0.5  # type: ignore[union-attr]
+                    error = (a[0].astype(float) - b[0]) ** 2
+                    for k, part in enumerate((inside & where[n], inside & ~where[n])):
+                        sums[k] += [error[part].sum(), part.sum()]
+                found[front] = 10 * np.log10(255**2 / np.maximum(sums[:, 0] / np.maximum(sums[:, 1], 1), 1e-6))
+            kept, covered = found["darker"], found["nothing"]
+            say(f"{name:10} {seed} {kept[0]:5.1f} {covered[0]:5.1f}   {kept[1]:5.1f} {covered[1]:5.1f}")
 
 
 def speed(say: Callable[[str], None]) -> None:

@@ -24,7 +24,7 @@ from .errors import SweepError
 from .media.aside import written_aside
 from .media.formats import Delivery
 from .media.reel import Reading
-from .treatment import recipe_of, told
+from .treatment import recipe_of, refuse_newer, told
 
 _MANIFEST = "manifest.json"
 _MEMBER = re.compile(r"reel-\d{1,4}/(shots\.json|shot-\d{1,5}\.recipe\.json|analyses/[0-9a-f]{32}\.npz)")
@@ -198,12 +198,7 @@ def _manifest(name: str, packed: zipfile.ZipFile) -> Manifest:
         sent = json.loads(packed.read(_MANIFEST))
     except (KeyError, ValueError, OSError, zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
         raise SweepError(f"{name} is not an archive of a job: it has no manifest that can be read.") from error
-    known = Manifest.model_fields["version"].default
-    if isinstance(sent, dict) and isinstance(sent.get("version"), int) and sent["version"] > known:
-        raise SweepError(
-            f"{name} is of version {sent['version']}, and this application reads version {known}: it was made by a newer one. Bring "
-            "Nimbus Sweep up to date."
-        )
+    refuse_newer(name, Manifest, sent)
     try:
         return Manifest.model_validate(sent)
     except ValidationError as error:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .frames import Frame, FrameSource, PictureFormat
+from .measure import unlike
 from .motion import Plane, carried, flow
 from .steady.record import LightRecord, recorded
 from .steps import Knowledge
@@ -208,7 +209,8 @@ class Inspector:
         self._scale = min(1.0, _WIDE / layout.width)
         self._size = (max(8, round(layout.width * self._scale)), max(8, round(layout.height * self._scale)))
         self._before: Plane | None = None
-        self._sums, self._places = _Sums(), []  # type: ignore[var-annotated]
+        self._sums = _Sums()
+        self._places: list[Place] = []
         self._kept: list[float] = []
         self._counts = {"frames": 0, "changed_frames": 0, "samples": 0, "changed": 0, "outside": 0}
 
@@ -221,7 +223,7 @@ class Inspector:
             return
         first: Mask | None = None
         for i, component in enumerate(self._layout.components):
-            differs = source.component(i) != treated.component(i)
+            differs = unlike(source.component(i), treated.component(i))
             count = int(differs.sum())
             counts["samples"] += component.width * component.height
             if count:
@@ -235,7 +237,8 @@ class Inspector:
         assert first is not None
         if changed:
             own = self._small(luma(source))
-            self._kept.append(_strength(light) / max(_strength(own), 1e-3) if _strength(own) > 0.05 else 1.0)
+            before = _strength(own)
+            self._kept.append(_strength(light) / before if before > 0.05 else 1.0)
             repairs = self._small((first & self._allowed.repairs(source.number)).astype(np.float32)) > 0.2
             if repairs.any():
                 self._judge(source.number, light, own, repairs)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .errors import SweepError
-from .frames import Frame
+from .frames import Frame, Samples
 from .media.formats import same_samples
 from .media.layout import to_kin
 from .media.opening import fingerprint
@@ -178,7 +178,7 @@ def compare(
         if all(np.array_equal(a, b) for a, b in zip(mine.planes, other.planes, strict=True)):
             differs = None
         else:
-            differs = [mine.component(i) != other.component(i) for i in range(len(held.components))]
+            differs = [unlike(mine.component(i), other.component(i)) for i in range(len(held.components))]
         beyond: list[tuple[int, int, int, int, int]] = []
         for i, where in enumerate(differs or ()):
             count = int(where.sum())
@@ -223,6 +223,12 @@ def _box(where: NDArray[np.bool_], cell: tuple[int, int]) -> tuple[int, int, int
     """Left, top, right and bottom of what is marked, in pixels of the picture, of samples that are `cell` pixels each."""
     rows, cols = np.flatnonzero(where.any(1)), np.flatnonzero(where.any(0))
     return int(cols[0]) * cell[0], int(rows[0]) * cell[1], (int(cols[-1]) + 1) * cell[0], (int(rows[-1]) + 1) * cell[1]
+
+
+def unlike(one: Samples, other: Samples) -> NDArray[np.bool_]:
+    """Which samples differ; two that are no number are alike."""
+    differs = one != other
+    return differs & ~(np.isnan(one) & np.isnan(other)) if one.dtype.kind == "f" else differs
 
 
 def _same_sound(source: ReelReader, treated: ReelReader, report: Report | None) -> bool | None:

@@ -227,6 +227,17 @@ def read_recipe(path: Path) -> Recipe:
         raise SweepError(f"{path}: {error}") from error
 
 
+def refuse_newer(what: str, kind: type[BaseModel], sent: Any) -> None:
+    """Raise SweepError for the plain values of a format's newer version: they may mean what this version does not know."""
+    form, known = (kind.model_fields[name].default for name in ("format", "version"))
+    made = sent.get("version") if isinstance(sent, dict) and sent.get("format") == form else None
+    if isinstance(made, int) and made > known:
+        raise SweepError(
+            f"{what} is of version {made}, and this application reads version {known}: it was made by a newer one. Bring Nimbus Sweep "
+            "up to date."
+        )
+
+
 def recipe_of(sent: Any) -> Recipe:
     """A recipe from the plain values of its JSON.
 
@@ -235,13 +246,7 @@ def recipe_of(sent: Any) -> Recipe:
     SweepError
         If it is none, or was made by a newer version; the text says what is wrong where.
     """
-    if isinstance(sent, dict):
-        made, known = sent.get("version"), Recipe.model_fields["version"].default
-        if sent.get("format") == Recipe.model_fields["format"].default and isinstance(made, int) and made > known:
-            raise SweepError(
-                f"This recipe is of version {made}, and this application reads version {known}: it was made by a newer one. Bring "
-                "Nimbus Sweep up to date, or have the recipe saved by this version."
-            )
+    refuse_newer("This recipe", Recipe, sent)
     try:
         return Recipe.model_validate(sent)
     except ValidationError as error:
