@@ -33,7 +33,7 @@ class Painted:
     stray: bool = False
 
     def save(self, path: Path) -> None:
-        raise NotImplementedError
+        """Nothing is learned that could be kept."""
 
     def touched(self) -> list[NDArray[np.int64]]:
         mask = np.zeros((self.layout.height, self.layout.width), bool)

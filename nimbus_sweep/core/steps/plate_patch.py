@@ -190,6 +190,7 @@ class PlatePlan:
     told: dict[str, Any] = field(default_factory=dict)
     touches: tuple[PlateTouch, ...] = ()
     front: Front = "nothing"
+    _made: dict[tuple[int, int], PlatePlan] = field(init=False, default_factory=dict, compare=False, repr=False)
 
     def with_touches(self, settings: PlatePatchSettings) -> PlatePlan:
         """The plan with the brush strokes of the settings, what they paint known from then on, and with what stays in front."""
@@ -212,10 +213,16 @@ class PlatePlan:
         """The plan with its strokes on its plates; those that lend take from frames `first` to `stop` - 1 of `source`."""
         if not self.touches:
             return self
-        plates = list(self.plates)
+        if (first, stop) in self._made:
+            return self._made[first, stop]
+        plates, lacking = list(self.plates), set[int]()
         for n in {t.plate for t in self.touches if t.plate < len(plates)}:
-            plates[n] = self._painted(n, source, range(first, stop))
-        return replace(self, plates=tuple(plates), touches=())
+            plates[n] = self._painted(n, source, range(first, stop), lacking)
+        made = replace(self, plates=tuple(plates), touches=())
+        if not lacking:
+            # One picture after another is asked for: strokes, and the frames they take from, are worked out once.
+            self._made[first, stop] = made
+        return made
 
     def narrowed(self) -> PlatePlan:
         """The plan without the parts of its plates that are never put on."""
@@ -234,7 +241,8 @@ class PlatePlan:
             areas=self.areas.cut(left, top, width, height),
         )
 
-    def _painted(self, n: int, source: FrameSource, shot: range) -> Picture:
+    def _painted(self, n: int, source: FrameSource, shot: range, lacking: set[int]) -> Picture:
+        """A plate with its strokes; frames that `source` does not hold are noted in `lacking`."""
         layout = _plane_format(self.canvas)
         plate = _as_frame(self.plates[n], layout)
 
@@ -246,6 +254,7 @@ class PlatePlan:
                 picture, _ = self.canvas.taken(source.frame(number), fit.way)
             except (KeyError, IndexError):
                 # A shot laid open in time holds some of its frames alone.
+                lacking.add(number)
                 return None
             return _as_frame(fit.light.undone().on(self.areas, picture), layout)
 
