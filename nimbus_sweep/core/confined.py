@@ -107,6 +107,11 @@ class Confined:
         return Window(left, top, max(left, right), max(top, bottom))
 
 
+def unconfined(known: Knowledge | None) -> Knowledge | None:
+    """What a step knows, whether it is kept to a region or not; None while it knows nothing."""
+    return known.inner if isinstance(known, Confined) else known
+
+
 class ConfinedSource:
     """A treated source inside a region, and the source itself outside it."""
 

@@ -15,7 +15,7 @@ import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from ..core import papers
-from ..core.confined import Confined
+from ..core.confined import unconfined
 from ..core.cutting import Shot, Shots
 from ..core.frames import FrameSource
 from ..core.media.aside import written_aside
@@ -248,7 +248,7 @@ def _treatment(
 
 
 def _told(known: Any) -> dict[str, Any]:
-    inner = known.inner if isinstance(known, Confined) else known
+    inner = unconfined(known)
     return dict(getattr(inner, "told", None) or {})
 
 

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.confined import Confined
+from ..core.confined import unconfined
 from ..core.cutting import Shot, Shots, place_of
 from ..core.errors import Overtaken, SweepError
 from ..core.frames import Alone, Frame, FrameSource, PictureFormat, Window
@@ -170,7 +170,7 @@ class Viewing:
             if not shot.treated or not self.analyses(reel, shot).ready(edits.named(shot)):
                 continue
             for known in self.known(reel, shot, self.reader(reel).format):
-                inner = known.inner if isinstance(known, Confined) else known
+                inner = unconfined(known)
                 if isinstance(inner, PatchPlan):
                     inside = [n for n in inner.table.frames[inner.chosen_rows] if shot.enter <= n < shot.leave]
                     counts += np.bincount(np.array(inside, np.int64), minlength=reel.frames)[: reel.frames]
@@ -243,7 +243,7 @@ class Viewing:
         at = sum(s.on for s in steps[:index])
         known = self.known(reel, shot, source.format)
         own = known[at]
-        inner = own.inner if isinstance(own, Confined) else own
+        inner = unconfined(own)
         if not isinstance(inner, PlatePlan) or which >= len(inner.plates):
             raise NotReady("The plate is still being made; it follows in a moment.")
         before = chain(source, known[:at], shot.enter, shot.leave)

@@ -10,7 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
-from ...core.confined import Confined
+from ...core.confined import unconfined
 from ...core.media.view import png
 from ...core.planar import moved, undone
 from ...core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, PlateTouch, SampleArea
@@ -59,7 +59,7 @@ def plan_of(reel: Reel, index: int) -> PlatePlan | None:
     if not shot.recipe.steps[index].on:
         return None
     known = services().viewing.learned_of(reel, shot, sum(s.on for s in shot.recipe.steps[:index]))
-    inner = known.inner if isinstance(known, Confined) else known
+    inner = unconfined(known)
     return inner if isinstance(inner, PlatePlan) else None
 
 

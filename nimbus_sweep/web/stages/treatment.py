@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
-from ...core.confined import Confined
+from ...core.confined import unconfined
 from ...core.cutting import Shot
 from ...core.frames import PictureFormat
 from ...core.grain import Grain
@@ -86,7 +86,7 @@ def _told(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
         if not step.on:
             continue
         known = services().viewing.learned_of(reel, shot, at) if step.of.learns_from == "frames" else None
-        inner = known.inner if isinstance(known, Confined) else known
+        inner = unconfined(known)
         if isinstance(inner, PatchPlan):
             told[n] = inner.told | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
         elif isinstance(inner, PlatePlan):

@@ -10,7 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
-from ...core.confined import Confined
+from ...core.confined import unconfined
 from ...core.grain import Grain
 from ...core.media.view import png
 from ...core.steps.cue_lift import CueLiftSettings, Nudge
@@ -37,7 +37,7 @@ def _plan(reel: Reel, index: int, kind: str) -> PatchPlan | None:
         return None
     at = sum(s.on for s in recipe.steps[:index])
     known = services().viewing.learned_of(reel, shot, at)
-    inner = known.inner if isinstance(known, Confined) else known
+    inner = unconfined(known)
     return inner if isinstance(inner, PatchPlan) else None
 
 
