@@ -23,6 +23,7 @@ _FLOOR = 0.006
 _SURE = 0.0005
 # Standard deviation over time that exponents are thought to have.
 _POWER = 0.08
+_POWERS = (0.25, 4.0)
 
 
 @dataclass(frozen=True)
@@ -138,7 +139,8 @@ def _both(
     hold[count:] = 1 / _POWER**2
     found = splu((matrix + sp.diags(hold)).tocsc()).solve(right)
     offset = found[:count] - found[:count].mean()
-    return offset, 1 + (found[count:] - found[count:].mean() if powered else np.zeros(count))
+    # Frames that show next to nothing could ask for any exponent; one below zero would turn the picture inside out.
+    return offset, np.clip(1 + (found[count:] - found[count:].mean() if powered else np.zeros(count)), *_POWERS)
 
 
 def along(y: Any, x: Any, lean: float, shape: float) -> Any:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+import logging
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import Cancelled, Overtaken, SweepError
+from ..logs import mark_failure
 from ..regions import Masked
 from ..steady.record import LightRecord
 from ..volume import TimeVolume
@@ -18,6 +22,7 @@ from .findings import CONVINCES, Finding, Surveyed
 
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
 
+log = logging.getLogger(__name__)
 LIGHT_STEPS = ("steady-bands", "steady-patches", "steady-frame")
 Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
 
@@ -73,25 +78,56 @@ def survey(
     lit = light is not None and (wanted is None or bool(wanted & set(LIGHT_STEPS)))
     worn = [(step, look) for step, look in WEAR_SURVEYS.items() if frames is not None and (wanted is None or step in wanted)]
     count = len(looks) + len(worn) + lit
+    held = dict(hold_outs or {})
+
+    def share(done: int) -> Callable[[float], None] | None:
+        return (lambda part: on_progress((done + part) / count)) if on_progress else None
+
+    def take(told: Surveyed) -> None:
+        found.extend(told.findings)
+        notes.extend(told.notes)
+
     if light is not None and lit:
-        held = next((region for step in LIGHT_STEPS if (region := (hold_outs or {}).get(step)) is not None), None)
-        told, reading = unsteady_light.surveyed(light, first, stop, (lambda part: on_progress(part / count)) if on_progress else None, held)
-        found += told.findings
-        notes += told.notes
-        if told.findings and reading is not None and scratch is not None:
-            volume = unsteady_light.steadied(volume, light, reading, scratch)
+        held_light = next((held[step] for step in LIGHT_STEPS if step in held), None)
+        with _alone("light", first, stop, notes):
+            told, reading = unsteady_light.surveyed(light, first, stop, share(0), held_light)
+            take(told)
+            if told.findings and reading is not None and scratch is not None:
+                volume = unsteady_light.steadied(volume, light, reading, scratch)
     for done, (step, look) in enumerate(looks, start=int(lit)):
-        share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
-        told = look(volume, first, stop, share, (hold_outs or {}).get(step))
-        found += told.findings
-        notes += told.notes
+        with _alone(step, first, stop, notes):
+            take(look(volume, first, stop, share(done), held.get(step)))
     for done, (step, wear_look) in enumerate(worn, start=int(lit) + len(looks)):
         assert frames is not None
-        share = (lambda part, done=done: on_progress((done + part) / count)) if on_progress else None
-        told = wear_look(frames, first, stop, share, (hold_outs or {}).get(step))
-        found += told.findings
-        notes += told.notes
+        with _alone(step, first, stop, notes):
+            take(wear_look(frames, first, stop, share(done), held.get(step)))
     return Surveyed(told_apart(found), tuple(notes))
+
+
+_LOOKED_FOR = {
+    "light": "Unsteady light",
+    "pixel-mend": "Stuck pixels",
+    "unshade": "Dust, hairs and veils",
+    "speck-sweep": "Film dirt",
+    "line-lift": "Scratches",
+    "cue-lift": "Cue marks",
+    "fleeting": "Things that cross",
+}
+
+
+@contextmanager
+def _alone(what: str, first: int, stop: int, notes: list[str]) -> Iterator[None]:
+    """Keep a detector's failure to itself: it is logged and told, and the others go on."""
+    try:
+        yield
+    except (SweepError, Cancelled, Overtaken, MemoryError):
+        raise
+    except Exception as error:
+        mark = mark_failure(log, f"{what} could not be looked for in frames {first} to {stop - 1}")
+        notes.append(
+            f"{_LOOKED_FOR[what]} could not be looked for ({type(error).__name__}); all else was. "
+            f"Look for {mark} in the log, and place what you see by hand."
+        )
 
 
 # A dead pixel and its spread are no larger than this many pixels more than the site itself.

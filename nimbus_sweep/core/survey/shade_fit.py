@@ -97,7 +97,7 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
     Returns
     -------
     Sights or None
-        None when no pair can be used.
+        None when too few pairs can be used, or none of one half.
     """
     middle = (box.left + box.width / 2, box.top + box.height / 2)
     places = grid(box.shape)
@@ -170,7 +170,8 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
             found.append((own, scene, weight.astype(np.float32), (places + came).astype(np.float32)))
             frames.append((p, q))
             halves.append(n % 2)
-    if len(found) < 4:
+    # What only one half of the evidence shows is not proven: nothing is left to test it on.
+    if len(found) < 4 or len(set(halves)) < 2:
         return None
     stacks = [np.stack([one[k] for one in found]) for k in range(4)]
     return Sights(
@@ -199,7 +200,10 @@ def _mean(plane: Plane, weight: Plane, sigma: float) -> Plane:
 
 
 def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) -> tuple[Plane, Plane]:
-    """Robust weighted mean along the first axis, and the weight that bore it."""
+    """Robust weighted mean along the first axis, and the weight that bore it; both 0 where there are no values."""
+    if not len(values):
+        nothing = np.zeros(values.shape[1:], np.float32)
+        return nothing, nothing
     # Medians only start it off; a part of the values is enough for that.
     some = values[:: max(1, len(values) // 20)]
     centre = median(some)
@@ -220,7 +224,7 @@ def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) 
 
 
 def median(values: Stack) -> Plane:
-    """Median along the first axis; a whole sort is several times faster than NumPy's own."""
+    """Median along the first axis, of one value or more; a whole sort is several times faster than NumPy's own."""
     ordered = np.sort(values, axis=0)
     middle = len(values) // 2
     return ordered[middle] if len(values) % 2 else (ordered[middle - 1] + ordered[middle]) / 2
@@ -340,6 +344,8 @@ def prove(seen: Sights, fit: LossFit, inner: Plane) -> Proof:
     first, second = (blurred(h, max(fit.smooth, 0.9)) for h in fit.halves)
     both = (first + second) / 2
     inside = inner > 0.5
+    if not inside.any():
+        return Proof(0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
     deepest = float(-both[inside].min())
     core = inside & (both < -0.5 * deepest)
     clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
@@ -450,6 +456,8 @@ def _drawn(own: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
 
 def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:
     """The level towards which the light is drawn, from slopes and intercepts over the mark."""
+    if not (inner > 0.5).any():
+        return None
     mass = blurred(weight.sum(0), sigma) + 1e-9
 
     def pooled(values: Stack) -> Plane:
@@ -484,6 +492,8 @@ def detail_through(seen: Sights, fit: VeilFit, ring: Plane) -> tuple[float, floa
     blur : float
         Standard deviation, in samples.
     """
+    if not fit.share.any():
+        return 0.0, 0.0
     there = np.minimum(seen.there(fit.share), 0.9)
     scene = (seen.scene - there * fit.level) / (1 - there)
     covered = there < 0.02

@@ -164,7 +164,8 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
     # Of a large picture each sample is the mean of several, so fewer pairs do, and motion is smooth enough for half the size.
     couples = pairs(way, _PAIRS if factor == 1 else _PAIRS_LARGE)
     half = 1 if factor == 1 else 2
-    if not couples:
+    # One couple leaves a half of the evidence empty.
+    if len(couples) < 2:
         return None
     used = sorted({n for couple in couples for n in couple})
 
@@ -534,6 +535,8 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> f
     ring = (cv2.dilate(inner, np.ones((21, 21), np.uint8)) > 0.5) & ~inside
     usual = float(np.sqrt(np.mean(((first + second) / 2)[ring] ** 2))) if ring.any() else 1.0
     core = inside & (veil.share > 0.5 * veil.share.max())
+    if not core.any():
+        return 0.0
     clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
     sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
     sure *= _rise(-_soft(veil.share), -0.2, -0.12)

@@ -350,7 +350,7 @@ def weighed(span: Span, first: int, stop: int, hole: Places, noise: float) -> Ev
         filled = fill(at(place), mask, [Lender(at(k)) for k in lenders if 0 <= k < count], noise, looks)
         return None if filled is None else _Layer.of(filled, hole, span.source.format)
 
-    layers = [layer for n in range(first, stop) if (layer := taken(n, (first - 1, stop))) is not None]
+    layers = [layer for n in range(first, stop) if (layer := taken(n, (first - 1, stop))) is not None and layer.hole.any()]
     if len(layers) < stop - first or len(layers) < SHORTEST:
         return None
     contrast = min(layer.strongest() for layer in layers)
@@ -463,6 +463,9 @@ def partners(span: Span, event: Event, noise: float) -> list[Event]:
             continue
         change = []
         where = cv2.resize(zone.samples(event.hole).astype(np.float32), seen[0].plane.shape[1::-1], interpolation=cv2.INTER_AREA) > 0.5
+        # A mark of a pixel or two may leave nothing of itself on the small picture.
+        if not where.any():
+            continue
         for one, other in itertools.pairwise(seen):
             there, _ = _moved(one.look, other.look)
             moved = np.dstack([carried(np.ascontiguousarray(other.plane[..., k]), there, smooth=False) for k in range(3)])

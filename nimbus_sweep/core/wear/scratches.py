@@ -433,6 +433,8 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
     Profile or None
         Nothing where no rows are left to measure.
     """
+    if not samples:
+        return None
     if width is None:
         width = min(_WIDTHS, key=lambda tried: _left_by(samples[:6], tried))
     heights, grounds = [], []
@@ -440,9 +442,9 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
         height, ground, _ = across(*windows(plane, at, _half(width)), width)
         heights.append(height)
         grounds.append(ground)
-    if not heights:
-        return None
     tall, ground = np.concatenate(heights), np.concatenate(grounds)
+    if not len(tall):
+        return None
     # Gaps of a broken line say nothing of it: rows that show a good part of what it usually is are gone by.
     strong = np.sign(np.median(tall)) * tall > 0.4 * float(np.percentile(np.abs(tall), 70))
     slope = level = 0.0

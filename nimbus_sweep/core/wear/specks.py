@@ -435,6 +435,8 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     core = np.zeros((window[0].stop - window[0].start, window[1].stop - window[1].start), np.uint8)
     y, x = box[0].start - window[0].start, box[1].start - window[1].start
     core[y : y + blob.shape[0], x : x + blob.shape[1]] = blob
+    if not core.any():
+        return None
     soft = cv2.dilate(core, _disc(_SOFT))
     beyond = cv2.dilate(soft, _disc(_GAP))
     ring = (cv2.dilate(beyond, _disc(_RING)) > 0) & (beyond == 0)
