@@ -4,11 +4,12 @@ VENV := .venv
 BIN := $(VENV)/bin
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check --require-hashes
 DATA ?= data
+PORT ?= 8017
 
 .PHONY: demo env test-env browser test check core-tests web-tests e2e-tests bench assets screenshots clean
 
 demo: $(VENV)/.run
-	$(BIN)/nimbus-sweep demo --data $(DATA)
+	$(BIN)/nimbus-sweep demo --data $(DATA) --port $(PORT)
 
 env: $(VENV)/.run
 

@@ -1,86 +1,41 @@
-"""The command line: the same core without a browser."""
+"""Commands that work on footage: the same core without a browser."""
 
 from __future__ import annotations
 
 import contextlib
 import json
 import os
-import signal
 import sys
 import tempfile
-import threading
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import click
 from tqdm import tqdm
 
-from . import __version__
-from .core.cutting import divided
-from .core.errors import Cancelled, DamagedReel, SweepError
-from .core.measure import compare, report_of
-from .core.media.aside import written_aside
-from .core.media.formats import FORMATS, Delivery, usual_kind
-from .core.media.opening import fingerprint, open_reel, stamp_of
-from .core.media.reel import ReelReader
-from .core.render import RenderedShot, RenderSpec, clear, render
-from .core.report import TreatedShot, make_report, read_report
-from .core.scan import scan
-from .core.shots import Repeats
-from .core.steady.record import LightRecord, recorded
-from .core.steps import STEPS
-from .core.survey import Finding
-from .core.survey import survey as look_for
-from .core.treatment import Analyses, Recipe, Step, read_recipe, suggested
-from .core.volume import TimeVolume, build_volume
-from .core.wear.span import Span
+from ..core.cutting import divided
+from ..core.errors import Cancelled, DamagedReel, SweepError
+from ..core.measure import compare, report_of
+from ..core.media.aside import written_aside
+from ..core.media.formats import FORMATS, Delivery, usual_kind
+from ..core.media.opening import fingerprint, open_reel, stamp_of
+from ..core.media.reel import ReelReader
+from ..core.render import RenderedShot, RenderSpec, clear, render
+from ..core.report import TreatedShot, make_report, read_report
+from ..core.scan import scan
+from ..core.shots import Repeats
+from ..core.steady.record import LightRecord, recorded
+from ..core.steps import STEPS
+from ..core.survey import Finding
+from ..core.survey import survey as look_for
+from ..core.treatment import Analyses, Recipe, Step, read_recipe, suggested
+from ..core.volume import TimeVolume, build_volume
+from ..core.wear.span import Span
+from .group import main, stopped
 
 Progress = Callable[[float], None]
-
-_stopped = threading.Event()
-
-
-def _stop(*_: object) -> None:
-    # The interruption is lost where Python may not be interrupted (a finaliser, a library's callback): the next sign
-    # of progress finds the mark.
-    _stopped.set()
-    raise KeyboardInterrupt
-
-
-class _Group(click.Group):
-    """Explains failures on standard error; a user's mistake never shows a traceback."""
-
-    def main(self, *args: Any, **kwargs: Any) -> Any:
-        """Run a command; exit status 0 done, 1 failed, 2 bad use."""
-        kwargs["standalone_mode"] = False
-        if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
-            signal.signal(signal.SIGINT, _stop)
-        try:
-            super().main(*args, **kwargs)
-        except click.exceptions.Exit as stop:
-            sys.exit(stop.exit_code)
-        except click.UsageError as error:
-            error.show()
-            sys.exit(2)
-        except click.ClickException as error:
-            error.show()
-            sys.exit(1)
-        except (click.Abort, KeyboardInterrupt, Cancelled):
-            click.echo("Stopped. Nothing was left half written.", err=True)
-            sys.exit(1)
-        except SweepError as error:
-            click.echo(f"nimbus-sweep: {error}", err=True)
-            sys.exit(1)
-        sys.exit(0)
-
-
-@click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
-@click.version_option(__version__)
-def main() -> None:
-    """Takes capture defects out of footage by looking along time."""
 
 
 def _range(_context: click.Context, _parameter: click.Parameter, value: str | None) -> tuple[int, int] | None:
@@ -283,49 +238,6 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
         sys.exit(1)
 
 
-@main.command()
-@click.option(
-    "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="Where jobs are kept."
-)
-@click.option("--port", type=click.IntRange(1, 65535), default=8017, show_default=True)
-@click.option(
-    "--allow", type=click.Path(path_type=Path, exists=True, file_okay=False), multiple=True, help="A folder reels may be opened from."
-)
-@click.option("--upload-limit", type=click.IntRange(1), default=20_000, show_default=True, help="Largest upload, in MB.")
-def serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int) -> None:
-    """Start the application on this machine."""
-    _serve(data, port, allow, upload_limit, None)
-
-
-@main.command()
-@click.option(
-    "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="Where jobs are kept."
-)
-@click.option("--port", type=click.IntRange(1, 65535), default=8017, show_default=True)
-@click.option("--reels", default="", metavar="NUMBERS", help="Draw only these of the demo's reels, as in 1,7,10; all when not named.")
-def demo(data: Path, port: int, reels: str) -> None:
-    """Start the application with the demo job: the archive of Skerrow Point weather station."""
-    numbers = [part.strip() for part in reels.split(",") if part.strip()]
-    if not all(part.isdigit() for part in numbers):
-        raise click.BadParameter("name reels by their numbers, parted by commas, as in 1,7,10", param_hint="--reels")
-    _serve(data, port, (), 20_000, {int(part) for part in numbers})
-
-
-@main.command(hidden=True)
-@click.option("--data", type=click.Path(path_type=Path, file_okay=False), required=True)
-def worker(data: Path) -> None:
-    """Run queued work; started by the server."""
-    from .jobs.worker import run
-
-    run(data)
-
-
-def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, demo: set[int] | None) -> None:
-    from .web.server import serve as run
-
-    run(data.resolve(), port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo)
-
-
 def _kind_of(out: Path, source: ReelReader) -> str:
     """The kind of delivery that OUT's ending means."""
     if out.suffix.lower() == ".mkv":
@@ -430,7 +342,7 @@ def _bar(what: str, frames: int | None = None) -> Iterator[Progress]:
     ) as bar:
 
         def told(share: float) -> None:
-            if _stopped.is_set():
+            if stopped.is_set():
                 raise Cancelled
             bar.update(round(share * bar.total) - bar.n)
 

@@ -45,8 +45,21 @@ class Crossing:
 
     def mask(self, shape: tuple[int, int], frame: int) -> NDArray[np.float32]:
         """0 to 1 in a frame, (height, width)."""
+        whole = np.zeros(shape, np.float32)
+        part, left, top = self.part(shape, frame)
+        whole[top : top + part.shape[0], left : left + part.shape[1]] = part
+        return whole
+
+    def part(self, shape: tuple[int, int], frame: int) -> tuple[NDArray[np.float32], int, int]:
+        """0 to 1 in the part of a frame that it takes up, and that part's left upper corner, which is even."""
         x, y = self.x + self.across * (frame - self.first), self.y + self.down * (frame - self.first)
-        fine = np.zeros((shape[0] * _FINER, shape[1] * _FINER), np.uint8)
+        reach = self.size + 4
+        left, top = (max(0, int(v - reach) // 2 * 2) for v in (x, y))
+        right, bottom = (min(most, int(v + reach) // 2 * 2 + 2) for v, most in zip((x, y), shape[::-1], strict=True))
+        if right <= left or bottom <= top:
+            return np.zeros((0, 0), np.float32), 0, 0
+        x, y = x - left, y - top
+        fine = np.zeros(((bottom - top) * _FINER, (right - left) * _FINER), np.uint8)
         half = self.size / 2
 
         def at(dx: float, dy: float) -> tuple[int, int]:
@@ -67,7 +80,8 @@ class Crossing:
             for side in (-1, 1):
                 stride = side * half * 0.25 * np.sin(0.6 * frame)
                 cv2.line(fine, at(0, half * 0.4), at(stride, half), 255, max(_FINER, round(self.size / 9 * _FINER)), cv2.LINE_AA)
-        return cv2.resize(fine, shape[::-1], interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+        small = cv2.resize(fine, (right - left, bottom - top), interpolation=cv2.INTER_AREA)
+        return small.astype(np.float32) / 255, left, top
 
 
 def crossed(pictures: Sequence[Planes], things: Sequence[Crossing], first: int = 0) -> list[Planes]:
@@ -77,11 +91,16 @@ def crossed(pictures: Sequence[Planes], things: Sequence[Crossing], first: int =
         for thing in things:
             if not thing.first <= n < thing.stop:
                 continue
-            full = thing.mask(planes[0].shape, n)
+            full, left, top = thing.part(planes[0].shape, n)
+            if not full.size:
+                continue
             for plane, value in zip(planes, (thing.level, 128.0, 128.0), strict=True):
-                share = full if plane.shape == full.shape else cv2.resize(full, plane.shape[::-1], interpolation=cv2.INTER_AREA)
-                made = plane * (1 - share) + value * share
-                plane[:] = np.where(share > 0.004, np.clip(np.rint(made), 0, 255), plane).astype(np.uint8)
+                down, across = planes[0].shape[0] // plane.shape[0], planes[0].shape[1] // plane.shape[1]
+                size = (full.shape[1] // across, full.shape[0] // down)
+                share = full if (down, across) == (1, 1) else cv2.resize(full, size, interpolation=cv2.INTER_AREA)
+                own = plane[top // down : top // down + size[1], left // across : left // across + size[0]]
+                made = own * (1 - share) + value * share
+                own[:] = np.where(share > 0.004, np.clip(np.rint(made), 0, 255), own).astype(np.uint8)
     return out
 
 

@@ -5,13 +5,11 @@ They show intake: pictures are drawn as for the other reels, and carried in the 
 
 from __future__ import annotations
 
-import json
 import shutil
 from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import asdict, dataclass
 from fractions import Fraction
-from multiprocessing import get_context
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -26,19 +24,23 @@ from ..core.media.formats import FORMATS
 from ..core.media.layout import picture_format, to_picture
 from ..core.media.pictures import write_picture
 from ..core.media.reel import ReelFacts
+from ..core.parallel import mapped
 from .birds import Crossing, crossed, flock
 from .burn import Burn, burnt
 from .cues import marked, pair
 from .defects import ycbcr_to_rgb
 from .dirt import scattered, soiled
 from .flicker import bands, lit, whole
-from .glass import GLASS_FRAMES, PASSING, Glass, drawn_glass
-from .mast import MAST_FRAMES, Mast, drawn_mast
-from .reels import RATE, SOUND_RATE, wind
+from .glass import GLASS_FRAMES, PASSING, Glass
+from .grain import Planes
+from .mast import MAST_FRAMES, Mast
+from .reels import RATE, SOUND_RATE, keep_truth, wind
 from .scratches import scratched, three
-from .station import HEIGHT, WIDTH, Camera, Planes, draw
+from .station import HEIGHT, WIDTH, Camera, draw, prepare
 
 Progress = Callable[[float], None]
+# Share of the work that is drawing; the rest is spoiling and writing.
+_DRAWING = 0.7
 _COLOUR = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
 
 
@@ -47,22 +49,29 @@ class Carrier:
     """A demo reel and how it is made: `make` is given the path, and tells its progress."""
 
     file: str
-    title: str
     frames: int
     make: Callable[[Path, Progress], dict[str, Any]]
 
+    def draw(self, folder: Path, on_progress: Progress) -> Path:
+        """Make the reel in `folder`, with ``<name>.truth.json`` beside it, and say how far it is, 0 to 1."""
+        path = folder / self.file
+        keep_truth(path, {"reel": self.file, **self.make(path, on_progress)})
+        return path
 
-def _drawn(shots: list[tuple[Camera, float, float, int]], on_progress: Progress, seed: int, weave: float = 0.0) -> Iterator[Planes]:
-    """Frames of shots told as (camera, pixels it moves a frame, seconds at the start, frames), by several processes."""
+
+def _drawn(
+    shots: list[tuple[Camera, float, float, int]], on_progress: Progress, seed: int, weave: float = 0.0, halved: bool = False
+) -> Iterator[Planes]:
+    """Frames of shots told as (camera, pixels it moves a frame, seconds at the start, frames), by several threads."""
     wanted: list[tuple[Camera, float, int]] = []
     for camera, speed, seconds, count in shots:
         for n in range(count):
             seen = Camera(camera.x + speed * n, camera.y + weave * np.sin(0.9 * n), camera.scale)
             wanted.append((seen, seconds + n / RATE, seed + len(wanted)))
-    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
-        for n, planes in enumerate(pool.map(draw, *zip(*wanted, strict=True), chunksize=6)):
-            on_progress((n + 1) / len(wanted))
-            yield planes
+    prepare()
+    for n, planes in enumerate(mapped(lambda one: draw(*one, halved=halved), wanted)):
+        on_progress(_DRAWING * (n + 1) / len(wanted))
+        yield planes
 
 
 SCAN_FIRST, SCAN_FRAMES, SCAN_GAP = 1001, 40, 1019
@@ -100,10 +109,8 @@ def _scan(folder: Path, on_progress: Progress) -> dict[str, Any]:
     for n, planes in enumerate(_drawn([(Camera(560, 130, 1.0), 2.2, 8.0, SCAN_FRAMES)], on_progress, 31_000)):
         if SCAN_FIRST + n == SCAN_GAP:
             continue
-        luma = planes[0][:, 160 : 160 + SCAN_WIDTH].astype(np.float64)
-        chroma = [
-            cv2.resize(p[:, 80 : 80 + SCAN_WIDTH // 2].astype(np.float32), (SCAN_WIDTH, HEIGHT)).astype(np.float64) for p in planes[1:]
-        ]
+        luma = planes[0][:, 160 : 160 + SCAN_WIDTH].astype(np.float32)
+        chroma = [cv2.resize(p[:, 80 : 80 + SCAN_WIDTH // 2].astype(np.float32), (SCAN_WIDTH, HEIGHT)) for p in planes[1:]]
         codes = [_density(v) for v in np.moveaxis(ycbcr_to_rgb(luma, *chroma), -1, 0)]
         frame = Frame(n, (codes[1], codes[2], codes[0]), layout, colour)
         write_picture(aside / f"scan.{SCAN_FIRST + n:05d}.dpx", frame, facts, FORMATS["dpx"])
@@ -111,11 +118,20 @@ def _scan(folder: Path, on_progress: Progress) -> dict[str, Any]:
     return {"frames": SCAN_FRAMES, "first_number": SCAN_FIRST, "missing": [SCAN_GAP - SCAN_FIRST]}
 
 
-def _density(value: NDArray[np.float64]) -> NDArray[np.uint16]:
+# Steps to a display value in the table of densities.
+_STEPS = 128
+
+
+@lru_cache(maxsize=1)
+def _densities() -> NDArray[np.uint16]:
     """Display values of 0 to 255 as 10-bit printing density: black at 95, white at 685, gamma 0.6 (from memory)."""
-    light = np.clip(value / 255, 0, 1) ** 2.2
+    light = (np.arange(255 * _STEPS + 1) / (255 * _STEPS)) ** 2.2
     black = 10 ** ((95 - 685) * 0.002 / 0.6)
     return np.rint(685 + np.log10(light * (1 - black) + black) * 0.6 / 0.002).astype(np.uint16)
+
+
+def _density(value: NDArray[np.float32]) -> NDArray[np.uint16]:
+    return _densities()[np.clip(value * _STEPS + np.float32(0.5), 0, 255 * _STEPS).astype(np.int32)]
 
 
 TRANSFER_FRAMES = 90
@@ -125,7 +141,7 @@ def _transfer(path: Path, on_progress: Progress) -> dict[str, Any]:
     """24 frames a second carried as 30: one in five is repeated."""
     film = list(_drawn([(Camera(250, 150, 1.15), 3.1, 20.0, TRANSFER_FRAMES * 4 // 5)], on_progress, 32_000))
     carried = [n * 4 // 5 for n in range(TRANSFER_FRAMES)]
-    _write_movie(path, [film[n] for n in carried], Fraction(30), "libx264", {"crf": "18", "preset": "veryfast"}, time_code="01:00:00:00")
+    _write_movie(path, [film[n] for n in carried], Fraction(30), "libx264", {"crf": "18", "preset": "ultrafast"}, time_code="01:00:00:00")
     return {
         "frames": TRANSFER_FRAMES,
         "repeated": [n for n in range(1, TRANSFER_FRAMES) if carried[n] == carried[n - 1]],
@@ -141,8 +157,7 @@ WORN_SIZE = (360, 640)
 
 def _worn(path: Path, on_progress: Progress) -> dict[str, Any]:
     """The launch day as small film: dirt, three scratches, a burn, cue marks, the gate's weave, 24 frames a second carried as 30."""
-    large = _drawn([(Camera(300, 60, 1.1), 1.7, 8.0, WORN_FILM)], on_progress, 61_000, weave=1.6)
-    film = [_halved(planes) for planes in large]
+    film = list(_drawn([(Camera(300, 60, 1.1), 1.7, 8.0, WORN_FILM)], on_progress, 61_000, weave=1.6, halved=True))
     dirt = scattered(WORN_FILM, WORN_SIZE, 61, each=6)
     lines = three(WORN_FILM, WORN_SIZE, 62)
     burn = Burn(*WORN_BURN, 236.0, 168.0, 1.1, -0.7, 44.0)
@@ -150,7 +165,7 @@ def _worn(path: Path, on_progress: Progress) -> dict[str, Any]:
     worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
     carried = [n * 4 // 5 for n in range(WORN_FRAMES)]
     seen_in = {film_frame: carried.index(film_frame) for film_frame in range(WORN_FILM)}
-    _write_movie(path, [worn[n] for n in carried], Fraction(30), "libx264", {"crf": "12", "preset": "veryfast"}, time_code="01:12:00:00")
+    _write_movie(path, [worn[n] for n in carried], Fraction(30), "libx264", {"crf": "12", "preset": "ultrafast"}, time_code="01:12:00:00")
     return {
         "frames": WORN_FRAMES,
         "repeated": [n for n in range(1, WORN_FRAMES) if carried[n] == carried[n - 1]],
@@ -162,10 +177,6 @@ def _worn(path: Path, on_progress: Progress) -> dict[str, Any]:
     }
 
 
-def _halved(planes: Planes) -> Planes:
-    return tuple(cv2.resize(p, (p.shape[1] // 2, p.shape[0] // 2), interpolation=cv2.INTER_AREA) for p in planes)
-
-
 GULLS_FRAMES = 60
 
 
@@ -173,29 +184,28 @@ def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
     """Clouds in time lapse, a frame every few seconds: gulls cross in a few frames each, and one figure walks slowly along."""
     wanted = [(Camera(700, 60, 1.0), 30.0 + 30 * n / RATE, 71_000 + n) for n in range(GULLS_FRAMES)]
     drawn = []
-    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
-        for n, planes in enumerate(pool.map(draw, *zip(*wanted, strict=True), chunksize=6)):
-            on_progress((n + 1) / GULLS_FRAMES)
-            drawn.append(planes)
+    prepare()
+    for n, planes in enumerate(mapped(lambda one: draw(*one), wanted)):
+        on_progress(_DRAWING * (n + 1) / GULLS_FRAMES)
+        drawn.append(planes)
     gulls = flock(GULLS_FRAMES, (HEIGHT, WIDTH), 72, many=8)
     figure = Crossing(0, GULLS_FRAMES, 250.0, 566.0, 3.2, 0.0, 84.0, 30.0, 0.0)
-    _write_movie(path, crossed(drawn, [*gulls, figure]), Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"})
+    _write_movie(path, crossed(drawn, [*gulls, figure]), Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
     return {"frames": GULLS_FRAMES, "gulls": [asdict(g) for g in gulls], "figure": asdict(figure)}
 
 
 def _written(path: Path, frames: int, drawn: Callable[[int], Planes], on_progress: Progress) -> None:
-    """Draw frames by several processes and write them at half their size."""
+    """Draw frames by several threads and write them."""
     pictures = []
-    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
-        for n, planes in enumerate(pool.map(drawn, range(frames), chunksize=6)):
-            on_progress((n + 1) / frames)
-            pictures.append(_halved(planes))
-    _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"})
+    for n, planes in enumerate(mapped(drawn, range(frames))):
+        on_progress(_DRAWING * (n + 1) / frames)
+        pictures.append(planes)
+    _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
 
 
 def _mast(path: Path, on_progress: Progress) -> dict[str, Any]:
     """The wall under the mast: coloured beacons flash over it, and a tripod stands in shot."""
-    _written(path, MAST_FRAMES, drawn_mast, on_progress)
+    _written(path, MAST_FRAMES, lambda n: Mast(n).drawn(), on_progress)
     frames = [Mast(n) for n in range(MAST_FRAMES)]
     return {
         "frames": MAST_FRAMES,
@@ -207,7 +217,7 @@ def _mast(path: Path, on_progress: Progress) -> dict[str, Any]:
 
 def _glass(path: Path, on_progress: Progress) -> dict[str, Any]:
     """The recorder behind its glass case: the reflection of a lamp glides over it, and someone passes in front."""
-    _written(path, GLASS_FRAMES, drawn_glass, on_progress)
+    _written(path, GLASS_FRAMES, lambda n: Glass(n).drawn(), on_progress)
     frames = [Glass(n) for n in range(GLASS_FRAMES)]
     return {
         "frames": GLASS_FRAMES,
@@ -239,7 +249,7 @@ def _edit(path: Path, on_progress: Progress) -> dict[str, Any]:
     flash = EDIT_FRAMES - 12
     for n, light in ((0, 120), (1, 150), (2, 60)):
         frames[flash + n] = _lit(frames[flash + n], 1.0, light)
-    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "16", "preset": "veryfast"}, time_code="10:00:00:00")
+    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "16", "preset": "ultrafast"}, time_code="10:00:00:00")
     return {"frames": EDIT_FRAMES, "cuts": cuts, "fade": [middle - 12, middle + 12], "flash": [flash, flash + 2]}
 
 
@@ -264,7 +274,7 @@ def _unsteady_edit(path: Path, on_progress: Progress) -> dict[str, Any]:
     one, two, three = np.cumsum([s[3] for s in LIGHT_SHOTS])[:-1].tolist()
     frames[one:two] = lit(frames[one:two], whole(two - one, 35, strength=0.12, contrast=0.03))
     frames[three:] = lit(frames[three:], bands(LIGHT_FRAMES - three, HEIGHT, 36, strength=0.2, across=2.5, step=0.17))
-    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "12", "preset": "veryfast"}, time_code="10:00:00:00")
+    _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"}, time_code="10:00:00:00")
     return {"frames": LIGHT_FRAMES, "cuts": [one, two, three], "sound_shots": [0, 2]}
 
 
@@ -280,7 +290,7 @@ def _phone(path: Path, on_progress: Progress) -> dict[str, Any]:
     rng = np.random.default_rng(34)
     steps = rng.choice([1, 1, 1, 1, 2], PHONE_FRAMES) * 3000 + rng.integers(-240, 240, PHONE_FRAMES)
     times = np.concatenate([[0], np.cumsum(steps)[:-1]])
-    _write_movie(path, frames, Fraction(30), "libx264", {"crf": "18", "preset": "veryfast", "bf": "0"}, times=times.tolist(), turned=-90)
+    _write_movie(path, frames, Fraction(30), "libx264", {"crf": "18", "preset": "ultrafast", "bf": "0"}, times=times.tolist(), turned=-90)
     return {"frames": PHONE_FRAMES, "times": (times / 90000).round(5).tolist()}
 
 
@@ -301,6 +311,7 @@ def _write_movie(
     length = float(times[-1] * tick + 1 / rate) if times else float(len(frames) / rate)
     sound = wind(round(length * RATE), 9)
     with written_aside(path) as stream, av.open(stream, "w", format="mov" if path.suffix == ".mov" else "mp4") as container:
+        container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
         if time_code:
             container.metadata["timecode"] = time_code
         video = container.add_stream(codec, rate=rate, options=options)
@@ -326,30 +337,14 @@ def _write_movie(
         container.mux(audio.encode())
 
 
-CARRIERS = (
-    Carrier("reel-03-film-scan", "Reel 03, film scan of the hut", SCAN_FRAMES, _scan),
-    Carrier("reel-04-transfer.mov", "Reel 04, film carried at 30", TRANSFER_FRAMES, _transfer),
-    Carrier("reel-05-edit.mov", "Reel 05, the winter edit", EDIT_FRAMES, _edit),
-    Carrier("reel-06-telephone.mp4", "Reel 06, the keeper's telephone", PHONE_FRAMES, _phone),
-)
-
+SCAN = Carrier("reel-03-film-scan", SCAN_FRAMES, _scan)
+TRANSFER = Carrier("reel-04-transfer.mov", TRANSFER_FRAMES, _transfer)
+EDIT = Carrier("reel-05-edit.mov", EDIT_FRAMES, _edit)
+PHONE = Carrier("reel-06-telephone.mp4", PHONE_FRAMES, _phone)
 # The light of some shots alone is unsteady.
-UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", "Reel 14, four shots of the autumn edit", LIGHT_FRAMES, _unsteady_edit)
-
-WORN = Carrier("reel-15-launch-day.mov", "Reel 15, launch day on worn film", WORN_FRAMES, _worn)
-GULLS = Carrier("reel-16-gulls.mp4", "Reel 16, clouds and gulls in time lapse", GULLS_FRAMES, _gulls)
-GLASS_CASE = Carrier("reel-17-glass-case.mp4", "Reel 17, barograph behind glass", GLASS_FRAMES, _glass)
-MAST = Carrier("reel-18-mast.mp4", "Reel 18, beacons on the mast at dusk", MAST_FRAMES, _mast)
-
-
-def draw_carrier(carrier: Carrier, folder: Path, on_progress: Progress | None = None) -> Path:
-    """Make a reel in `folder`, with ``<name>.truth.json`` beside it; what is there already is kept."""
-    path = folder / carrier.file
-    truth = folder / f"{path.stem}.truth.json"
-    if path.exists() and truth.exists():
-        return path
-    folder.mkdir(parents=True, exist_ok=True)
-    told = carrier.make(path, on_progress or (lambda _share: None))
-    with written_aside(truth) as stream:
-        stream.write(json.dumps({"reel": carrier.file, **told}).encode())
-    return path
+UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", LIGHT_FRAMES, _unsteady_edit)
+WORN = Carrier("reel-15-launch-day.mov", WORN_FRAMES, _worn)
+GULLS = Carrier("reel-16-gulls.mp4", GULLS_FRAMES, _gulls)
+GLASS_CASE = Carrier("reel-17-glass-case.mp4", GLASS_FRAMES, _glass)
+MAST = Carrier("reel-18-mast.mp4", MAST_FRAMES, _mast)
+DRAWN = {reel.file: reel for reel in (SCAN, TRANSFER, EDIT, PHONE, UNSTEADY_EDIT, WORN, GULLS, GLASS_CASE, MAST)}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,7 +36,7 @@ class StuckSite:
     spread: str
 
 
-def ycbcr_to_rgb(y: NDArray[np.float64], cb: NDArray[np.float64], cr: NDArray[np.float64]) -> NDArray[np.float64]:
+def ycbcr_to_rgb(y: NDArray[Any], cb: NDArray[Any], cr: NDArray[Any]) -> NDArray[Any]:
     """Limited-range BT.709 Y'CbCr codes to R'G'B' of 0 to 255, along the last axis."""
     luma, blue, red = (y - 16) * 255 / 219, (cb - 128) * 255 / 224, (cr - 128) * 255 / 224
     r = luma + 2 * (1 - _KR) * red

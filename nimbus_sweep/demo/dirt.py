@@ -106,12 +106,20 @@ def soiled(frames: Sequence[Planes], dirt: Sequence[Dirt]) -> list[Planes]:
         share, left, top = one.share((height, width))
         if not share.size:
             continue
-        whole = np.zeros((height, width), np.float32)
-        whole[top : top + share.shape[0], left : left + share.shape[1]] = share
+        # The part it takes up, grown to whole cells of the colour planes.
+        down, across = (-(-a // b) for a, b in zip((height, width), planes[-1].shape, strict=True))
+        rows, cols = top % down, left % across
+        full = np.pad(share, ((rows, -(rows + share.shape[0]) % down), (cols, -(cols + share.shape[1]) % across)))
+        top, left = top - rows, left - cols
         for n, plane in enumerate(planes):
-            down, across = -(-height // plane.shape[0]), -(-width // plane.shape[1])
-            part = np.s_[top // down : -(-(top + share.shape[0]) // down), left // across : -(-(left + share.shape[1]) // across)]
-            own = cv2.resize(whole, plane.shape[::-1], interpolation=cv2.INTER_AREA)[part] if n else whole[part]
+            across_, down_ = (1, 1) if plane.shape == (height, width) else (across, down)
+            own = (
+                full
+                if (across_, down_) == (1, 1)
+                else cv2.resize(full, (full.shape[1] // across, full.shape[0] // down), interpolation=cv2.INTER_AREA)
+            )
+            part = plane[top // down_ :, left // across_ :][: own.shape[0], : own.shape[1]]
+            own = own[: part.shape[0], : part.shape[1]]
             level = np.float32(one.level if not n else 128)
-            plane[part] = np.clip(np.rint(plane[part] + own * (level - plane[part])), 0, 255).astype(np.uint8)
+            part[:] = np.clip(np.rint(part + own * (level - part)), 0, 255).astype(np.uint8)
     return made

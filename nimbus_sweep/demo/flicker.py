@@ -122,8 +122,8 @@ def lit(frames: Sequence[Planes], light: Sequence[Lit]) -> list[Planes]:
     """Frames in another light, 8-bit Y'CbCr of limited range."""
     made = []
     for (luma, *colours), one in zip(frames, light, strict=True):
-        base = np.maximum((luma.astype(np.float32) - _BLACK) / _SPAN, 0)
-        shaped = base**one.power if one.power != 1 else base
+        levels = np.maximum((np.arange(256, dtype=np.float32) - _BLACK) / _SPAN, 0)
+        base, shaped = levels[luma], (levels**one.power if one.power != 1 else levels)[luma]
         gain = np.broadcast_to(cv2.resize(one.gain, luma.shape[::-1]) if one.gain.size > 1 else one.gain, luma.shape)
         bright = np.clip(np.rint(shaped * gain * _SPAN + _BLACK), 0, 255).astype(np.uint8)
         ratio = cv2.resize(shaped * gain / np.maximum(base, 1e-3), colours[0].shape[::-1], interpolation=cv2.INTER_AREA) if colours else 1

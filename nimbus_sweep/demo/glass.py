@@ -8,8 +8,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from .grain import HALVED, Picture, Planes, developed
 from .room import SCREEN, draw_wall, walker
-from .station import HEIGHT, WIDTH, Camera, Picture, Planes, developed
+from .station import HEIGHT, WIDTH, Camera
 
 # Frames, and those in which someone passes in front.
 GLASS_FRAMES, PASSING = 72, (38, 58)
@@ -47,28 +48,20 @@ class Glass:
         return float(1 + 0.12 * np.sin(self.number / 4.5))
 
     def drawn(self, shining: bool = True) -> Planes:
-        """The frame, with the reflection or without."""
-        y, x = np.mgrid[GLASS[1] : GLASS[3], GLASS[0] : GLASS[2]].astype(np.float32)
-        wall = draw_wall()
-        if shining:
-            wall = wall.copy()
-            cx, cy = self.lamp
-            lamp = np.exp(-((((x - cx) / 17) ** 2 + ((y - cy) / 13) ** 2) ** 1.4))[..., None] * np.array([120, 112, 92], np.float32)
-            part = np.s_[2 * GLASS[1] : 2 * GLASS[3], 2 * GLASS[0] : 2 * GLASS[2]]
-            wall[part] += cv2.resize(lamp, (2 * (GLASS[2] - GLASS[0]), 2 * (GLASS[3] - GLASS[1])), interpolation=cv2.INTER_LINEAR)
+        """The frame at half its size, with the reflection or without."""
+        size, way = (WIDTH // 2, HEIGHT // 2), HALVED @ self.way
         # The wall is painted twice as fine as the world.
         fine = np.array([[0.5, 0, -0.25], [0, 0.5, -0.25], [0, 0, 1]])
-        picture: Picture = cv2.warpPerspective(
-            wall, self.way @ fine, (WIDTH, HEIGHT), flags=cv2.INTER_AREA, borderMode=cv2.BORDER_REFLECT_101
-        )
-        picture = np.ascontiguousarray(picture, np.float32)
+        picture: Picture = cv2.warpPerspective(draw_wall(), way @ fine, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+        if shining:
+            y, x = np.mgrid[GLASS[1] : GLASS[3], GLASS[0] : GLASS[2]].astype(np.float32)
+            cx, cy = self.lamp
+            lamp = np.exp(-((((x - cx) / 17) ** 2 + ((y - cy) / 13) ** 2) ** 1.4))
+            place = np.array([[1, 0, GLASS[0]], [0, 1, GLASS[1]], [0, 0, 1.0]])
+            shine = cv2.warpPerspective(lamp, way @ place, size, flags=cv2.INTER_LINEAR)
+            picture += shine[..., None] * np.array([120, 112, 92], np.float32)
         share = (self.number - PASSING[0]) / (PASSING[1] - PASSING[0])
         if -0.2 < share < 1.2:
             # From the right to the left, before everything.
-            walker(picture, Camera(0.0, 0.0), (1900 - (1380 - 1480 * share)) / 300)
-        return developed(picture * self.light * 0.9, 81_000 + self.number, 1.8)
-
-
-def drawn_glass(number: int) -> Planes:
-    """Frame `number` with the reflection, for a process of its own."""
-    return Glass(number).drawn()
+            walker(picture, Camera(0.0, 0.0, 0.5), (1900 - (1380 - 1480 * share)) / 300)
+        return developed(picture * np.float32(self.light * 0.9), 81_000 + self.number, 1.8, halved=True)

@@ -9,7 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .station import HEIGHT, WIDTH, Picture, Planes, developed, noise
+from .grain import HALVED, Picture, Planes, developed
+from .station import HEIGHT, WIDTH, noise
 
 MAST_FRAMES = 72
 # The wall in the world, painted twice as fine; where the beacons sit on it, and what colours they throw, red, green, blue.
@@ -62,6 +63,12 @@ def _wall() -> Picture:
     return cv2.GaussianBlur(np.clip(picture, 0, 255), (0, 0), 0.7)
 
 
+@lru_cache(maxsize=1)
+def _coarse_wall() -> Picture:
+    """The wall at the world's size."""
+    return cv2.resize(_wall(), _WORLD, interpolation=cv2.INTER_AREA)
+
+
 def _at(x: float, y: float) -> tuple[int, int]:
     return round(x * _FINE), round(y * _FINE)
 
@@ -107,37 +114,32 @@ class Mast:
             at = self.way @ [*place, 1.0]
             far = np.hypot(x - at[0], y - at[1]) / 620
             light += np.float32(0.62 * bright) * np.exp(-(far[..., None] ** 1.4)) * np.array(colour, np.float32)
-        return cv2.resize(light, (WIDTH, HEIGHT), interpolation=cv2.INTER_CUBIC)
+        return cv2.resize(light, (WIDTH // 2, HEIGHT // 2), interpolation=cv2.INTER_CUBIC)
 
     def drawn(self, standing: bool = True) -> Planes:
-        """The frame, with the tripod or without."""
-        fine = np.array([[1 / _FINE, 0, -0.25], [0, 1 / _FINE, -0.25], [0, 0, 1]])
-        picture = cv2.warpPerspective(_wall(), self.way @ fine, (WIDTH, HEIGHT), flags=cv2.INTER_AREA, borderMode=cv2.BORDER_REFLECT_101)
-        picture = np.ascontiguousarray(picture, np.float32)
+        """The frame at half its size, with the tripod or without."""
+        way, size = HALVED @ self.way, (WIDTH // 2, HEIGHT // 2)
+        picture = cv2.warpPerspective(_coarse_wall(), way, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
         if standing:
             self._stand(picture)
         picture *= self._light()
         for (place, colour), bright in zip(BEACONS, self.beacons, strict=True):
-            at = self.way @ [*place, 1.0]
+            at = way @ [*place, 1.0]
             lamp = tuple(60 + 195 * c * bright for c in colour)
-            cv2.circle(picture, (round(at[0] * 16), round(at[1] * 16)), 17 * 16, lamp, -1, cv2.LINE_AA, 4)
-        return developed(picture, 95_000 + self.number, 1.6)
+            cv2.circle(picture, (round(at[0] * 16), round(at[1] * 16)), 17 * 8, lamp, -1, cv2.LINE_AA, 4)
+        return developed(picture, 95_000 + self.number, 1.6, halved=True)
 
     def _stand(self, picture: Picture) -> None:
+        """Draw the tripod; its measures are those of a picture of full size."""
         x, y = self.tripod
 
         def fixed(px: float, py: float) -> tuple[int, int]:
-            return round((x + px) * 16), round((y + py) * 16)
+            return round((x + px) * 8), round((y + py) * 8)
 
         for foot, tone in ((-125, 84), (16, 62), (130, 96)):
-            cv2.line(picture, fixed(0, 60), fixed(foot, 700), (tone, 0.8 * tone, 0.5 * tone), 17, cv2.LINE_AA, 4)
-            cv2.line(picture, fixed(0.45 * foot - 4, 330), fixed(0.45 * foot + 4, 372), (60, 60, 62), 23, cv2.LINE_AA, 4)
+            cv2.line(picture, fixed(0, 60), fixed(foot, 700), (tone, 0.8 * tone, 0.5 * tone), 9, cv2.LINE_AA, 4)
+            cv2.line(picture, fixed(0.45 * foot - 4, 330), fixed(0.45 * foot + 4, 372), (60, 60, 62), 12, cv2.LINE_AA, 4)
         cv2.rectangle(picture, fixed(-24, 22), fixed(24, 66), (58, 60, 64), -1, cv2.LINE_AA, 4)
         cv2.rectangle(picture, fixed(-42, -44), fixed(42, 24), (112, 104, 60), -1, cv2.LINE_AA, 4)
-        cv2.circle(picture, fixed(0, -10), 24 * 16, (40, 42, 46), -1, cv2.LINE_AA, 4)
-        cv2.circle(picture, fixed(-6, -16), 9 * 16, (150, 160, 170), -1, cv2.LINE_AA, 4)
-
-
-def drawn_mast(number: int) -> Planes:
-    """Frame `number` with the tripod, for a process of its own."""
-    return Mast(number).drawn()
+        cv2.circle(picture, fixed(0, -10), 24 * 8, (40, 42, 46), -1, cv2.LINE_AA, 4)
+        cv2.circle(picture, fixed(-6, -16), 9 * 8, (150, 160, 170), -1, cv2.LINE_AA, 4)

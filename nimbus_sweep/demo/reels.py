@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass
 from fractions import Fraction
-from multiprocessing import get_context
+from itertools import islice
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,14 +18,18 @@ from numpy.typing import NDArray
 from ..core.frames import Colour, Frame
 from ..core.media.aside import written_aside
 from ..core.media.layout import picture_format, to_picture
+from ..core.parallel import mapped
 from .defects import StuckSite, scatter, stick
 from .flicker import Lit, bands, jumps, lit, on_off, whole
+from .grain import Planes
 from .room import SCREEN, draw_room
 from .shade import ShadeMark, shade, sprinkle
-from .station import HEIGHT, WIDTH, Camera, Planes, draw
+from .station import HEIGHT, WIDTH, Camera, draw, prepare
 
 RATE = 24
 SOUND_RATE = 48000
+# Of the planes of a frame.
+_SHAPES = ((HEIGHT, WIDTH), (HEIGHT // 2, WIDTH // 2), (HEIGHT // 2, WIDTH // 2))
 LightKind = Literal["steady", "bands", "screen", "breathes", "strobes", "jumps"]
 
 
@@ -75,6 +78,10 @@ class DemoReel:
         pace = _LAPSE if self.light == "breathes" else 1
         return draw(self.camera(number), pace * number / self.rate + 40 * (not self.moving), 1000 * self.seed + number)
 
+    def draw(self, folder: Path, on_progress: Callable[[float], None]) -> Path:
+        """Draw the reel into `folder`, with ``<name>.truth.json`` beside it, and say how far it is, 0 to 1."""
+        return _draw(self, folder / self.file, on_progress)
+
     def lamps(self) -> list[Lit]:
         """The light of each frame."""
         if self.light == "bands":
@@ -95,12 +102,22 @@ class DemoReel:
 
 
 REELS = (
-    DemoReel("reel-01-headland-pan.mkv", "Reel 01, headland pan", "ffv1", (("level", "3"), ("slices", "4")), "pcm_s16le", 144, 14, 7, True),
+    DemoReel(
+        "reel-01-headland-pan.mkv",
+        "Reel 01, headland pan",
+        "ffv1",
+        (("level", "3"), ("slices", "4"), ("coder", "0")),
+        "pcm_s16le",
+        144,
+        14,
+        7,
+        True,
+    ),
     DemoReel(
         "reel-02-instruments.mp4",
         "Reel 02, instruments",
         "libx264",
-        (("crf", "10"), ("preset", "veryfast"), ("bf", "2")),
+        (("crf", "10"), ("preset", "ultrafast"), ("bf", "2")),
         "aac",
         120,
         6,
@@ -115,7 +132,7 @@ _LAPSE = 40
 def _screen(camera: Camera, gain: NDArray[np.float32]) -> NDArray[np.float32]:
     """Light that lies on the recorder's screen alone."""
     left, top, right, bottom = ((w - at) * camera.scale for w, at in zip(SCREEN, (camera.x, camera.y) * 2, strict=True))
-    ys, xs = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    ys, xs = np.arange(HEIGHT, dtype=np.float32)[:, None], np.arange(WIDTH, dtype=np.float32)
     inside = np.clip(np.minimum(np.minimum(xs - left, right - xs), np.minimum(ys - top, bottom - ys)) + 0.5, 0, 1)
     return (1 + inside * (gain - 1)).astype(np.float32)
 
@@ -135,7 +152,7 @@ UNSTEADY = tuple(
         file,
         title,
         "libx264",
-        (("crf", "10"), ("preset", "veryfast")),
+        (("crf", "10"), ("preset", "ultrafast")),
         "pcm_s16le",
         frames,
         0,
@@ -154,7 +171,7 @@ SHADED = (
         "reel-07-dusty-pan.mkv",
         "Reel 07, dusty pan",
         "libx264",
-        (("crf", "8"), ("preset", "veryfast")),
+        (("crf", "8"), ("preset", "ultrafast")),
         "pcm_s16le",
         120,
         0,
@@ -167,7 +184,7 @@ SHADED = (
         "reel-08-instrument-room.mkv",
         "Reel 08, instrument room",
         "libx264",
-        (("crf", "8"), ("preset", "veryfast")),
+        (("crf", "8"), ("preset", "ultrafast")),
         "pcm_s16le",
         144,
         0,
@@ -182,10 +199,12 @@ SHADED = (
 )
 
 
-def clean_frames(reel: DemoReel, workers: int = 2) -> Iterator[Planes]:
-    """All frames of a reel before they are spoiled, drawn by several processes."""
-    with ProcessPoolExecutor(workers, mp_context=get_context("spawn")) as pool:
-        yield from pool.map(reel.frame, range(reel.frames), chunksize=6)
+DRAWN = {reel.file: reel for reel in (*REELS, *SHADED, *UNSTEADY)}
+
+
+def clean_frames(reel: DemoReel) -> Iterator[Planes]:
+    """All frames of a reel before they are spoiled, drawn by several threads."""
+    return mapped(reel.frame, range(reel.frames))
 
 
 def sites_of(reel: DemoReel, frames: list[Planes]) -> list[StuckSite]:
@@ -207,24 +226,32 @@ def wind(frames: int, seed: int, rate: int = RATE) -> NDArray[np.int16]:
     return np.clip((howl * gusts * 0.6 + tick) * 32000, -32768, 32767).astype(np.int16)
 
 
-def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None] | None = None) -> Path:
-    """Draw `reel` into `folder`, with ``<name>.truth.json`` beside it; what is there already is kept."""
-    path = folder / reel.file
-    truth = path.with_suffix(".truth.json")
-    if path.exists() and truth.exists():
-        return path
-    folder.mkdir(parents=True, exist_ok=True)
-    clean = []
-    for n, planes in enumerate(clean_frames(reel)):
-        clean.append(planes)
-        if on_progress:
-            on_progress((n + 1) / reel.frames)
-    sites = sites_of(reel, clean)
+# Frames that are spoiled at once, while those after them are being drawn.
+_CHUNK = 16
+
+
+def _draw(reel: DemoReel, path: Path, on_progress: Callable[[float], None]) -> Path:
+    prepare()
+    sites = sites_of(reel, [reel.frame(n) for n in range(0, reel.frames, max(1, reel.frames // 12))]) if reel.stuck else []
     lamps = reel.lamps()
-    shaded, shadows = shade(lit(clean, lamps) if lamps else clean, reel.shade)
-    spoiled, masks = stick(shaded, sites)
-    _write(reel, spoiled, path)
-    _keep_truth(reel, clean, path)
+    masks, shadows = ([np.zeros(shape, bool) for shape in _SHAPES] for _ in range(2))
+    kept = _KeptTruth(reel)
+
+    def spoiled() -> Iterator[Planes]:
+        drawn = iter(enumerate(clean_frames(reel)))
+        while chunk := list(islice(drawn, _CHUNK)):
+            clean = [kept.seen(n, planes) for n, planes in chunk]
+            first = chunk[0][0]
+            shaded, own_shadows = shade(lit(clean, lamps[first : first + len(clean)]) if lamps else clean, reel.shade)
+            stuck, own_masks = stick(shaded, sites)
+            for all_, own in zip((*masks, *shadows), (*own_masks, *own_shadows), strict=True):
+                all_ |= own
+            for n, planes in enumerate(stuck, start=first):
+                yield planes
+                on_progress((n + 1) / reel.frames)
+
+    _write(reel, spoiled(), path)
+    kept.write(path)
     told = {
         "reel": reel.file,
         "rate": f"{reel.rate}/1",
@@ -232,12 +259,20 @@ def draw_reel(reel: DemoReel, folder: Path, on_progress: Callable[[float], None]
         "stuck_pixels": [asdict(s) for s in sites],
         "samples_changed": {name: np.argwhere(m).tolist() for name, m in zip(("Y", "Cb", "Cr"), masks, strict=True)},
         "static_shade": [asdict(m) for m in reel.shade],
-        "light": [{"gains": np.unique(one.gain).round(4).tolist()[:: max(1, one.gain.size // 8)], "power": one.power} for one in lamps],
+        "light": [
+            {"gains": np.unique(one.gain[:, one.gain.shape[1] // 2]).round(4).tolist()[:: max(1, len(one.gain) // 8)], "power": one.power}
+            for one in lamps
+        ],
         "samples_shaded": {name: int(m.sum()) for name, m in zip(("Y", "Cb", "Cr"), shadows, strict=True)},
     }
-    with written_aside(truth) as stream:
-        stream.write(json.dumps(told).encode())
+    keep_truth(path, told)
     return path
+
+
+def keep_truth(path: Path, told: dict[str, Any]) -> None:
+    """Write what is true of a reel beside it."""
+    with written_aside(path.with_name(f"{path.stem}.truth.json")) as stream:
+        stream.write(json.dumps(told).encode())
 
 
 _KEPT_FRAMES = 10
@@ -245,26 +280,42 @@ _KEPT_FRAMES = 10
 _FELT = 0.004
 
 
-def _keep_truth(reel: DemoReel, clean: list[Planes], path: Path) -> None:
-    """Keep what lay under each mark in some of the frames, so that a repair can be held against it."""
-    numbers = np.linspace(0, reel.frames - 1, _KEPT_FRAMES).round().astype(int)
-    arrays: dict[str, Any] = {"numbers": numbers}
-    for n, mark in enumerate(reel.shade):
-        share = mark.share((HEIGHT, WIDTH))
-        for p, plane in enumerate(clean[0]):
-            own = cv2.resize(share, plane.shape[::-1], interpolation=cv2.INTER_AREA) > _FELT
-            places = np.flatnonzero(own)
-            arrays |= {f"{n}.{p}.places": places, f"{n}.{p}.samples": np.stack([clean[k][p].ravel()[places] for k in numbers])}
-    if reel.shade:
+class _KeptTruth:
+    """What lay under each mark in some of the frames, so that a repair can be held against it."""
+
+    def __init__(self, reel: DemoReel) -> None:
+        self._reel = reel
+        self._numbers = np.linspace(0, reel.frames - 1, _KEPT_FRAMES).round().astype(int)
+        self._clean: dict[int, Planes] = {}
+
+    def seen(self, number: int, planes: Planes) -> Planes:
+        """A clean frame as it goes by."""
+        if self._reel.shade and number in self._numbers:
+            self._clean[number] = planes
+        return planes
+
+    def write(self, path: Path) -> None:
+        """Keep it beside the reel."""
+        if not self._reel.shade:
+            return
+        arrays: dict[str, Any] = {"numbers": self._numbers}
+        for n, mark in enumerate(self._reel.shade):
+            share = mark.share((HEIGHT, WIDTH))
+            for p, shape in enumerate(_SHAPES):
+                own = cv2.resize(share, shape[::-1], interpolation=cv2.INTER_AREA) > _FELT
+                places = np.flatnonzero(own)
+                samples = np.stack([self._clean[k][p].ravel()[places] for k in self._numbers])
+                arrays |= {f"{n}.{p}.places": places, f"{n}.{p}.samples": samples}
         with written_aside(path.with_suffix(".truth.npz")) as stream:
-            np.savez_compressed(stream, count=np.array(len(reel.shade)), **arrays)
+            np.savez_compressed(stream, count=np.array(len(self._reel.shade)), **arrays)
 
 
-def _write(reel: DemoReel, frames: list[Planes], path: Path) -> None:
+def _write(reel: DemoReel, frames: Iterable[Planes], path: Path) -> None:
     layout = picture_format("yuv420p", WIDTH, HEIGHT)
     colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
     sound = wind(reel.frames, reel.seed, reel.rate)
     with written_aside(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
+        container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
         video = container.add_stream(reel.codec, rate=Fraction(reel.rate), options=dict(reel.options))
         assert isinstance(video, av.VideoStream)
         video.width, video.height, video.pix_fmt = WIDTH, HEIGHT, "yuv420p"

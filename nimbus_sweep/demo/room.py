@@ -7,7 +7,8 @@ from functools import lru_cache
 import cv2
 import numpy as np
 
-from .station import HEIGHT, WIDTH, Camera, Picture, Planes, developed, noise, window
+from .grain import Picture, Planes, developed
+from .station import HEIGHT, WIDTH, Camera, noise, window
 
 _WORLD = (2100, 860)
 _FINE = 2

@@ -65,8 +65,14 @@ class Scratch:
             coarse = gaussian_filter1d(np.random.default_rng(self.seed + 1).standard_normal(4096), 9, mode="wrap")
             at = (rows + 37 * (frame - self.first)) % 4096
             cover = gaussian_filter1d(cover * (coarse[at] > np.quantile(coarse, self.broken)), 2, mode="nearest")
-        away = (np.arange(width)[None] - place[:, None]) / self.width
-        return np.asarray(cover[:, None] * np.exp(-0.5 * away * away), np.float32)
+        # Six standard deviations away nothing is left of it.
+        left = int(max(0, np.floor(place.min() - 6 * self.width)))
+        right = int(min(width, np.ceil(place.max() + 6 * self.width) + 1))
+        away = (np.arange(left, right)[None] - place[:, None]) / self.width
+        whole = np.zeros(shape, np.float32)
+        if left < right:
+            whole[:, left:right] = cover[:, None] * np.exp(-0.5 * away * away)
+        return whole
 
 
 def scratched(frames: Sequence[Planes], scratches: Sequence[Scratch]) -> list[Planes]:

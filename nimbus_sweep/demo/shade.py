@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 
 import cv2
@@ -60,16 +61,21 @@ class ShadeMark:
         return self.gain > 0 or self.level > 0
 
     def share(self, shape: tuple[int, int]) -> Plane:
-        """`a` at each pixel of a picture of that shape (height, width)."""
-        ys, xs = np.mgrid[0 : shape[0], 0 : shape[1]].astype(np.float32)
-        if self.path:
-            far = _far_from(self.path, xs - self.x, ys - self.y)
-        else:
-            c, s = np.cos(self.angle), np.sin(self.angle)
-            along, across = c * (xs - self.x) + s * (ys - self.y), -s * (xs - self.x) + c * (ys - self.y)
-            far = np.hypot(along / self.stretch, across)
-        cover = np.clip((self.radius + self.rim / 2 - far) / max(self.rim, 1e-3), 0, 1)
-        return (self.depth * cover * cover * (3 - 2 * cover)).astype(np.float32)
+        """`a` at each pixel of a picture of that shape (height, width); not to be written to."""
+        return _share(self, shape)
+
+
+@lru_cache(maxsize=16)
+def _share(mark: ShadeMark, shape: tuple[int, int]) -> Plane:
+    ys, xs = np.mgrid[0 : shape[0], 0 : shape[1]].astype(np.float32)
+    if mark.path:
+        far = _far_from(mark.path, xs - mark.x, ys - mark.y)
+    else:
+        c, s = np.cos(mark.angle), np.sin(mark.angle)
+        along, across = c * (xs - mark.x) + s * (ys - mark.y), -s * (xs - mark.x) + c * (ys - mark.y)
+        far = np.hypot(along / mark.stretch, across)
+    cover = np.clip((mark.radius + mark.rim / 2 - far) / max(mark.rim, 1e-3), 0, 1)
+    return (mark.depth * cover * cover * (3 - 2 * cover)).astype(np.float32)
 
 
 def _far_from(path: Sequence[tuple[float, float]], xs: Plane, ys: Plane) -> Plane:

@@ -13,12 +13,11 @@ from itertools import pairwise
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
+from numba import njit
 
-from .defects import rgb_to_ycbcr
+from ..core.parallel import mapped
+from .grain import Picture, Planes, developed
 
-Picture = NDArray[np.float32]
-Planes = tuple[NDArray[np.uint8], ...]
 Colour4 = tuple[float, float, float, float]
 
 WIDTH, HEIGHT = 1280, 720
@@ -174,15 +173,20 @@ def window(picture: Picture, camera: Camera, size: tuple[int, int] = (WIDTH, HEI
     return cv2.warpAffine(picture, move, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
 
 
-def _sky(camera: Camera, seconds: float) -> Picture:
-    rows = (np.arange(HEIGHT, dtype=np.float32) / camera.scale + camera.y) / _HORIZON
-    rows = np.clip(rows, 0, 1)[:, None]
-    top, bottom = np.array([74, 116, 172], np.float32), np.array([196, 212, 224], np.float32)
-    sky = top + (bottom - top) * rows[..., None] ** 1.3
-    cover = window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds, camera.y, camera.scale))
-    shade = window(_clouds(), Camera(camera.x * 0.35 + 14 * seconds + 9, camera.y - 12, camera.scale))
-    lit = np.clip(232 + 22 * cover - 46 * shade, 150, 250)[..., None] * np.array([1, 0.995, 0.985], np.float32)
-    return sky + (lit - sky) * cover[..., None]
+@lru_cache(maxsize=1)
+def _coarse_ground() -> Picture:
+    """The ground at the world's size, for pictures of half the size."""
+    fine = _ground()
+    return cv2.resize(fine, (fine.shape[1] // _FINE, fine.shape[0] // _FINE), interpolation=cv2.INTER_AREA)
+
+
+@lru_cache(maxsize=2)
+def _seen_ground(camera: Camera, halved: bool) -> Picture:
+    """What a camera sees of the ground; one that stands still sees the same all the time."""
+    if halved:
+        return window(_coarse_ground(), camera, (WIDTH // 2, HEIGHT // 2))
+    # Half a fine pixel over: pixel centres of both scales then fall together.
+    return window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
 
 
 @lru_cache(maxsize=1)
@@ -191,25 +195,93 @@ def _waves() -> tuple[Picture, Picture]:
     return noise(shape, 41, 5, 40, 5.0), noise(shape, 42, 5, 24, 3.5)
 
 
-def _sea(camera: Camera, seconds: float) -> tuple[Picture, Picture]:
-    """Colour and cover of the sea."""
-    first, second = _waves()
-    one = window(first, Camera(camera.x + 26 * seconds, camera.y - _HORIZON, camera.scale))
-    two = window(second, Camera(camera.x - 17 * seconds + 200, camera.y - _HORIZON + 3 * np.sin(seconds), camera.scale))
-    rows = np.arange(HEIGHT, dtype=np.float32) / camera.scale + camera.y
-    depth = np.clip((rows - _HORIZON) / 220, 0, 1)[:, None]
-    height = one + two - 1
-    colour = np.stack([70 + 34 * height, 104 + 40 * height, 122 + 46 * height], -1) * (1.08 - 0.3 * depth[..., None])
-    glint = np.clip((one * two - 0.52) * 9, 0, 1)[..., None] * (1 - 0.5 * depth[..., None])
-    colour = colour + glint * np.array([92, 92, 86], np.float32)
-    return colour.astype(np.float32), np.clip(rows - _HORIZON + 0.5, 0, 1)[:, None] + np.zeros((1, WIDTH), np.float32)
+_F = np.float32
+
+
+@njit(cache=True, nogil=True)
+def _mirrored(place: int, size: int) -> int:
+    while place < 0 or place >= size:
+        place = -place if place < 0 else 2 * (size - 1) - place
+    return place
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
+def _row_of(field: Picture, y: float, x: float, step: float, room: Picture, seen: Picture) -> None:
+    """A row of a field, mirrored at its edges, at places `step` apart from `x` on; `room` is worked in."""
+    height, width = field.shape
+    row, first = int(np.floor(y)), int(np.floor(x))
+    down = _F(y - row)
+    top, low = field[_mirrored(row, height)], field[_mirrored(row + 1, height)]
+    count = int(np.floor(x - first + step * (len(seen) - 1))) + 2
+    if first >= 0 and first + count <= width:
+        for k in range(count):
+            room[k] = top[first + k] + (low[first + k] - top[first + k]) * down
+    else:
+        for k in range(count):
+            at = _mirrored(first + k, width)
+            room[k] = top[at] + (low[at] - top[at]) * down
+    start = _F(x - first)
+    if step == 1:
+        for k in range(len(seen)):
+            seen[k] = room[k] + (room[k + 1] - room[k]) * start
+    else:
+        for k in range(len(seen)):
+            place = start + _F(k) * _F(step)
+            at = int(place)
+            seen[k] = room[at] + (room[at + 1] - room[at]) * (place - _F(at))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
+def _lay(
+    picture: Picture, ground: Picture, clouds: Picture, waves: Picture, ripples: Picture, x: float, y: float, scale: float, seconds: float
+) -> None:
+    """Lay sky, sea and ground into a picture; only what is seen of them is looked up."""
+    height, width = picture.shape[:2]
+    step, drift = 1 / scale, 0.35 * x + 14 * seconds
+    room = np.empty(int(step * width) + 4, np.float32)
+    one, two = np.empty(width, np.float32), np.empty(width, np.float32)
+    for row in range(height):
+        world = row / scale + y
+        sea = _F(min(max(world - _HORIZON + 0.5, 0.0), 1.0))
+        bare = ground[row, :, 3].min() < 1
+        out, over = picture[row], ground[row]
+        if bare and sea < 1:
+            haze = _F(min(max(world / _HORIZON, 0.0), 1.0) ** 1.3)
+            red, green, blue = _F(74) + _F(122) * haze, _F(116) + _F(96) * haze, _F(172) + _F(52) * haze
+            _row_of(clouds, world, drift, step, room, one)
+            _row_of(clouds, world - 12, drift + 9, step, room, two)
+            for col in range(width):
+                cover = one[col]
+                lit = min(max(_F(232) + _F(22) * cover - _F(46) * two[col], _F(150)), _F(250))
+                out[col, 0] = red + (lit - red) * cover
+                out[col, 1] = green + (lit * _F(0.995) - green) * cover
+                out[col, 2] = blue + (lit * _F(0.985) - blue) * cover
+        else:
+            out[:] = 0
+        if bare and sea > 0:
+            depth = _F(min(max((world - _HORIZON) / 220, 0.0), 1.0))
+            dim, shine = _F(1.08) - _F(0.3) * depth, _F(1) - _F(0.5) * depth
+            _row_of(waves, world - _HORIZON, x + 26 * seconds, step, room, one)
+            _row_of(ripples, world - _HORIZON + 3 * np.sin(seconds), x - 17 * seconds + 200, step, room, two)
+            for col in range(width):
+                tall = one[col] + two[col] - _F(1)
+                glint = min(max((one[col] * two[col] - _F(0.52)) * _F(9), _F(0)), _F(1)) * shine
+                out[col, 0] += ((_F(70) + _F(34) * tall) * dim + _F(92) * glint - out[col, 0]) * sea
+                out[col, 1] += ((_F(104) + _F(40) * tall) * dim + _F(92) * glint - out[col, 1]) * sea
+                out[col, 2] += ((_F(122) + _F(46) * tall) * dim + _F(86) * glint - out[col, 2]) * sea
+        for col in range(width):
+            share = over[col, 3]
+            out[col, 0] += (over[col, 0] - out[col, 0]) * share
+            out[col, 1] += (over[col, 1] - out[col, 1]) * share
+            out[col, 2] += (over[col, 2] - out[col, 2]) * share
 
 
 def _cups(picture: Picture, camera: Camera, seconds: float) -> None:
     """The spinning cup anemometer on the mast's head."""
     x, y = (_MAST[0] - camera.x) * camera.scale, (_MAST[1] - 8 - camera.y) * camera.scale
     reach = 44 * camera.scale
-    if not (-80 < x < WIDTH + 80 and -80 < y < HEIGHT + 80):
+    height, width = picture.shape[:2]
+    if not (-80 < x < width + 80 and -80 < y < height + 80):
         return
     shift = 4
 
@@ -242,7 +314,7 @@ def _glints(picture: Picture, camera: Camera) -> None:
     for wx, wy, power in HIGHLIGHTS:
         x, y = (wx - camera.x) * camera.scale, (wy - camera.y) * camera.scale
         left, top = int(x) - 6, int(y) - 6
-        if left < 0 or top < 0 or left + 13 > WIDTH or top + 13 > HEIGHT:
+        if left < 0 or top < 0 or left + 13 > picture.shape[1] or top + 13 > picture.shape[0]:
             continue
         # Drawn by a lens: a spot with a standard deviation of 0.9 pixels.
         spot = power * np.exp(-(((xs + left - x) ** 2 + (ys + top - y) ** 2) / (2 * 0.9**2)))
@@ -250,7 +322,13 @@ def _glints(picture: Picture, camera: Camera) -> None:
         part += spot[..., None] * np.array([1, 0.98, 0.92], np.float32)
 
 
-def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2) -> Planes:
+def prepare() -> None:
+    """Paint what all frames share, on all cores; threads that draw would each begin it."""
+    for _ in mapped(lambda layer: layer(), (_ground, _clouds, _waves)):
+        pass
+
+
+def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2, halved: bool = False) -> Planes:
     """One frame as limited-range BT.709 4:2:0 planes of 8 bits.
 
     Parameters
@@ -262,35 +340,16 @@ def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2) ->
         Of this frame's grain.
     grain : float
         Standard deviation of the grain in the mid tones, in 8-bit codes.
+    halved : bool
+        Half the size, as if the frame had been made smaller afterwards.
     """
-    picture = _sky(camera, seconds)
-    sea, sea_cover = _sea(camera, seconds)
-    picture += (sea - picture) * sea_cover[..., None]
-    # Half a fine pixel over: pixel centres of both scales then fall together.
-    ground = window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
-    picture += (ground[..., :3] - picture) * ground[..., 3:]
-    picture = np.ascontiguousarray(picture, np.float32)
+    if halved:
+        # The middle of a small pixel lies between the middles of the four it stands for.
+        middle = 0.5 / camera.scale
+        camera = Camera(camera.x + middle, camera.y + middle, camera.scale / 2)
+    ground = _seen_ground(camera, halved)
+    picture = np.empty((*ground.shape[:2], 3), np.float32)
+    _lay(picture, ground, _clouds(), *_waves(), camera.x, camera.y, camera.scale, seconds)
     _cups(picture, camera, seconds)
     _glints(picture, camera)
-    return developed(picture, grain_seed, grain)
-
-
-@lru_cache(maxsize=1)
-def _mixing() -> Picture:
-    """`rgb_to_ycbcr` as a matrix with its constants: (3, 4)."""
-    black, *primaries = (np.array(rgb_to_ycbcr(np.array(colour, float))) for colour in ((0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)))
-    return np.stack([*(p - black for p in primaries), black], 1).astype(np.float32)
-
-
-def developed(picture: Picture, grain_seed: int, grain: float) -> Planes:
-    """A drawn picture, colours of 0 to 255, as a lens and a camera with grain give it."""
-    picture = cv2.GaussianBlur(picture, (0, 0), 0.55)
-    y, cb, cr = cv2.split(cv2.transform(np.clip(picture, 0, 255), _mixing()))
-    rng = np.random.default_rng(grain_seed)
-    noise = cv2.GaussianBlur(rng.standard_normal((HEIGHT, WIDTH), np.float32), (0, 0), 0.6) * 1.9
-    y += grain * noise * (0.6 + 0.8 * np.sqrt(np.clip(1 - np.abs(y - 120) / 130, 0, 1)))
-    halves = []
-    for plane in (cb, cr):
-        half = cv2.resize(plane, (WIDTH // 2, HEIGHT // 2), interpolation=cv2.INTER_AREA)
-        halves.append(half + 0.35 * grain * rng.standard_normal(half.shape, np.float32))
-    return tuple(np.clip(np.rint(p), 16, 240 if n else 235).astype(np.uint8) for n, p in enumerate((y, *halves)))
+    return developed(picture, grain_seed, grain, halved)

@@ -11,6 +11,8 @@ from ..store.data import DataFolder
 from ..store.models import Reel, Task, now
 
 _EACH = ("open", "trial", "track", "check")
+# Drawing a reel of the demo: done one at a time behind everything else, in an order that can be changed (`drawing.next_one`).
+DRAW = "draw"
 
 
 class Queue:
@@ -39,7 +41,8 @@ class Queue:
         elif busy is not None:
             return busy
         task = Task.create(reel=reel, kind=kind, settings=settings)
-        self._run(task.id)
+        if kind != DRAW:
+            self._run(task.id)
         return task
 
     def cancel(self, task: Task) -> None:
@@ -56,7 +59,7 @@ class Queue:
             error="The worker was lost three times while doing this. Start it again; if it fails again, the reel may be damaged.",
         ).where(Task.state == "running", Task.attempts >= 3).execute()
         Task.update(state="waiting").where(Task.state == "running").execute()
-        waiting = list(Task.select().where(Task.state == "waiting").order_by(Task.id))
+        waiting = list(Task.select().where(Task.state == "waiting", Task.kind != DRAW).order_by(Task.id))
         for task in waiting:
             self._run(task.id)
         return len(waiting)

@@ -17,6 +17,7 @@ from ..core.errors import Cancelled, DamagedReel, SweepError
 from ..core.frames import Frame
 from ..core.inspection import inspect
 from ..core.known_truth import beside, held_against
+from ..core.logs import mark_failure
 from ..core.measure import compare, merged, report_of
 from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
@@ -33,10 +34,11 @@ from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan
 from ..core.volume import build_volume
 from ..core.wear.span import Span
+from ..logs import about, log_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Edit, Reel, Task, Trial, database, now
-from . import papers
+from . import drawing, papers
 from .reels import (
     computed_under,
     facts_of,
@@ -90,27 +92,40 @@ def perform(data: DataFolder, task_id: int) -> None:
         if not taken:
             return
         task = Task.get_by_id(task_id)
-        try:
-            result = _WORK[task.kind](data, task.reel, task, Told(task))
-        except Cancelled:
-            _end(task, state="cancelled")
-        except SweepError as error:
-            _end(task, state="failed", error=str(error))
-        except MemoryError:
-            _end(task, state="failed", error="There was not enough memory. Close other programs and start it again.")
-        except Exception as error:
-            log.exception("task %s, %s", task_id, task.kind)
-            _end(
-                task,
-                state="failed",
-                error=f"Something unforeseen went wrong ({type(error).__name__}: {error}). The reel was not touched. Start it again.",
-            )
-        else:
-            _end(task, state="done", share=1.0, result=result)
+        with about(task.reel_id, task.id):
+            log.info("%s begins", task.kind)
+            _end(task, **_outcome(data, task))
+
+
+def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
+    """Do a task; gives what is to be kept with it."""
+    try:
+        result = _WORK[task.kind](data, task.reel, task, Told(task))
+    except Cancelled:
+        log.info("%s was stopped", task.kind)
+        return {"state": "cancelled"}
+    except SweepError as error:
+        log.warning("%s failed: %s", task.kind, error)
+        return {"state": "failed", "error": str(error)}
+    except MemoryError:
+        log.error("%s failed: not enough memory", task.kind)
+        return {"state": "failed", "error": "There was not enough memory. Close other programs and start it again."}
+    except Exception as error:
+        mark = mark_failure(log, f"{task.kind} failed")
+        said = f"{type(error).__name__}: {error}"
+        where = log_path(data.root, "worker")
+        text = f"Something unforeseen went wrong ({said}). The reel was not touched. Start it again; {where} says more at {mark}."
+        return {"state": "failed", "error": text}
+    log.info("%s is done", task.kind)
+    return {"state": "done", "share": 1.0, "result": result}
 
 
 def _end(task: Task, **values: Any) -> None:
     Task.update(ended=now(), **values).where(Task.id == task.id).execute()
+    if task.kind == "draw" and values["state"] != "done":
+        Reel.update(state="refused", refusal=values.get("error") or "Drawing was stopped. Start the demo again to draw it.").where(
+            Reel.id == task.reel_id
+        ).execute()
     if task.kind == "intake" and values["state"] != "done" and Reel.get_by_id(task.reel_id).state != "ready":
         refusal = values.get("error") or "Intake was stopped."
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
@@ -509,6 +524,7 @@ def _papers(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
 
 
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
+    "draw": drawing.draw,
     "intake": _intake,
     "open": _open,
     "survey": _survey,

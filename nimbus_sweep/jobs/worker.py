@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
 import subprocess
@@ -10,28 +11,59 @@ import threading
 import time
 from pathlib import Path
 
+import cv2
+import numpy as np
+
 from ..store.data import DataFolder
-from ..store.models import open_database
+from ..store.models import database, open_database
+from .drawing import next_one
 from .queue import Queue
 
 log = logging.getLogger(__name__)
+# How far drawing stands back, as Unix counts it: 0 for none, 19 for the most.
+_BEHIND = 19
 
 
 def run(root: Path) -> None:
     """Work through the queue until the server that started this process is gone."""
     data = DataFolder(root)
     open_database(data.database)
-    # Imported here: it brings the whole computation, which the server process need not load.
-    from .work import perform
-
     data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*")
-    queue = Queue(data, perform)
+    queue = Queue(data, _perform)
     resumed = queue.resume()
     if resumed:
         log.warning("going on with %d pieces of work", resumed)
+    # OpenCV's threads are begun by whoever asks first: they are not to be slow ones.
+    cv2.blur(np.zeros((1024, 1024), np.float32), (5, 5))
+    threading.Thread(target=_draw_behind, args=(data,), daemon=True).start()
     threading.Thread(target=_end_with_server, daemon=True).start()
     # Two at a time: a survey need not wait for a long render.
     queue.huey.create_consumer(workers=2, worker_type="thread", periodic=False, initial_delay=0.05, max_delay=0.4, backoff=1.3).run()
+
+
+def _perform(data: DataFolder, task_id: int) -> None:
+    # Imported here: it brings the whole computation, which takes longer than to begin painting.
+    from .work import perform
+
+    perform(data, task_id)
+
+
+def _draw_behind(data: DataFolder) -> None:
+    """Draw what is to be drawn, one after another, and leave the cores to whoever else wants them."""
+    with contextlib.suppress(AttributeError, OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _BEHIND)
+    if _next_to_draw() is None:
+        return
+    from ..demo.station import prepare
+
+    prepare()
+    while (task := _next_to_draw()) is not None:
+        _perform(data, task)
+
+
+def _next_to_draw() -> int | None:
+    with database.connection_context():
+        return next_one()
 
 
 def _end_with_server() -> None:
@@ -42,8 +74,8 @@ def _end_with_server() -> None:
 class WorkerWatch:
     """Keeps one worker process running; starts it again when it dies."""
 
-    def __init__(self, data: DataFolder) -> None:
-        self._data = data
+    def __init__(self, data: DataFolder, level: str = "info") -> None:
+        self._data, self._level = data, level
         self._process: subprocess.Popen[bytes] | None = None
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._watch, daemon=True)
@@ -65,7 +97,7 @@ class WorkerWatch:
         self._thread.join(5)
 
     def _watch(self) -> None:
-        command = [sys.executable, "-m", "nimbus_sweep", "worker", "--data", str(self._data.root)]
+        command = [sys.executable, "-m", "nimbus_sweep", "worker", "--data", str(self._data.root), "--log-level", self._level]
         while not self._stopping.is_set():
             started = time.monotonic()
             self._process = subprocess.Popen(command, stdin=subprocess.PIPE)

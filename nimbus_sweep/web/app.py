@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,7 +12,9 @@ from flask import Flask, Response, abort, current_app, jsonify, render_template,
 from werkzeug.exceptions import HTTPException
 
 from ..core.errors import ChangedReel, SweepError
+from ..core.logs import mark_failure
 from ..jobs.queue import Queue
+from ..logs import log_path
 from ..store.data import DataFolder
 from ..store.models import database
 from . import words
@@ -34,6 +37,8 @@ from .stages import (
     wear,
 )
 from .viewing import Viewing
+
+log = logging.getLogger(__name__)
 
 
 @dataclass
@@ -80,6 +85,7 @@ def create_app(services: Services) -> Flask:
     app.after_request(_headers)
     app.register_error_handler(SweepError, _explained)
     app.register_error_handler(HTTPException, _refused)
+    app.register_error_handler(Exception, _unforeseen)
     return app
 
 
@@ -123,6 +129,13 @@ def _explained(error: SweepError) -> tuple[Response | str, int]:
 def _refused(error: HTTPException) -> tuple[Response | str, int]:
     text = {404: "There is nothing here. It may have been removed; go back to the rack."}.get(error.code or 500, error.description or "")
     return _said(text, error.code or 500)
+
+
+def _unforeseen(error: Exception) -> tuple[Response | str, int]:
+    services: Services = current_app.extensions["services"]
+    mark = mark_failure(log, f"{request.method} {request.path}")
+    where = log_path(services.data.root, "server")
+    return _said(f"Something unforeseen went wrong ({type(error).__name__}). Nothing was changed; {where} says more at {mark}.", 500)
 
 
 def _said(text: str, status: int) -> tuple[Response | str, int]:

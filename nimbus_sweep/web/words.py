@@ -38,6 +38,21 @@ def percent(share: float) -> str:
     return f"{100 * share:.0f} %"
 
 
-FILTERS: dict[str, Callable[..., Any]] = {"rate": rate, "mean_rate": mean_rate, "size": size, "seconds": seconds, "percent": percent}
+def about(value: float) -> str:
+    """A length of time that is only guessed."""
+    if value < 50:
+        return f"{max(1, round(value / 5) * 5)} s" if value >= 8 else f"{max(1, round(value))} s"
+    minutes, rest = divmod(round(value / 10) * 10, 60)
+    return f"{minutes} min {rest:02d} s" if minutes else f"{rest} s"
+
+
+FILTERS: dict[str, Callable[..., Any]] = {
+    "rate": rate,
+    "mean_rate": mean_rate,
+    "size": size,
+    "seconds": seconds,
+    "percent": percent,
+    "about": about,
+}
 
 WAYS = {"auto": "what it allows", "undo": "giving back the light", "borrow": "other frames", "surround": "the surroundings"}

@@ -188,9 +188,7 @@ def test_scratches_that_are_not_there_change_nothing(lines_named: tuple[Seed, ..
 
 def test_lattices_that_go_with_the_camera_are_no_scratches() -> None:
     """Thin upright lines down the whole picture, panned over; scratches on the same frames are found beside them."""
-    frames = [
-        tuple(cv2.resize(p, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for p in Mast(n).drawn(standing=False)) for n in range(44)
-    ]
+    frames = [Mast(n).drawn(standing=False) for n in range(44)]
     sound = source("bunny-near").over(frames)
     assert not [f for f in found_in(sound) if f.convinces]
     put = three(len(frames), frames[0][0].shape, 3)

@@ -55,7 +55,7 @@ def test_the_tripod_goes_and_the_beacons_flash_on(running: Running, page: Page) 
     for n in (0, 8, 16, 33, 50, 71):
         mast = Mast(n)
         x, y = (round(v / 2) for v in mast.tripod)
-        part, true = np.s_[y - 22 : y + 150, x - 30 : x + 30], [p[::2, ::2].astype(float) for p in mast.drawn(standing=False)]
+        part, true = np.s_[y - 22 : y + 150, x - 30 : x + 30], [p.astype(float) for p in mast.drawn(standing=False)]
         before, after = (frame.planes[0][part].astype(float) for frame in (source.frame(n), treated.frame(n)))
         # What stood there is gone: far nearer to the wall without it.
         assert np.abs(after - true[0][part]).mean() < 0.35 * np.abs(before - true[0][part]).mean(), n

@@ -16,7 +16,7 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 from ...core.errors import SweepError
 from ...core.media.aside import written_aside
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
-from ...jobs import archives
+from ...jobs import archives, drawing
 from ...jobs.reels import size_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
@@ -53,16 +53,17 @@ class _Row:
     done: set[str]
     disk: int
     judged: list[tuple[str, int]]
+    drawing: drawing.InLine | None
 
 
 def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
     rows = []
-    data = services().data
+    data, in_line = services().data, drawing.line()
     for job in Job.select().where(Job.archived == archived).order_by(Job.id):
         reels = []
         for reel in job.reels.order_by(Reel.id):
             busy = Task.select().where(Task.reel == reel, Task.state.in_(["waiting", "running"])).order_by(Task.id).first()
-            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel), _judged(reel)))
+            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel), _judged(reel), in_line.get(reel.id)))
         rows.append((job, reels))
     return rows
 
@@ -137,6 +138,15 @@ def take_archive_in() -> Response:
         _receive(path)
         job = archives.take_in(data, path, services().queue)
     return jsonify(id=job.id, said=f"{job.title} is on the rack, with its treatments.")
+
+
+@pages.post("/reels/<int:reel_id>/draw-next")
+def draw_next(reel_id: int) -> Response:
+    """Draw a reel of the demo before the others that wait."""
+    reel = reel_or_404(reel_id, needs=())
+    if drawing.put_first(reel):
+        return jsonify(said=f"{reel.title} is drawn next.")
+    return jsonify(said=f"{reel.title} is being drawn already." if reel.state == "drawing" else f"{reel.title} is drawn.")
 
 
 @pages.post("/reels/<int:reel_id>/rename")

@@ -25,14 +25,18 @@ _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
 def enter(reel_id: int) -> Redirect:
     """Go to the stage the reel is at."""
     reel = reel_or_404(reel_id, needs=())
+    if reel.state == "drawing":
+        return redirect(url_for("rack.show"))
     begun = reel.state == "ready" and any(s.surveyed is not None for s in services().viewing.shots(reel))
     return redirect(url_for("reels.work", reel_id=reel_id, stage="condition" if begun else "intake"))
 
 
 @pages.get("/reels/<int:reel_id>/<any(intake,condition,treatment,trials,inspection,delivery):stage>")
-def work(reel_id: int, stage: str) -> str:
-    """The work page."""
+def work(reel_id: int, stage: str) -> str | Redirect:
+    """The work page; the rack while there is no reel yet."""
     reel = reel_or_404(reel_id, needs=())
+    if reel.state == "drawing":
+        return redirect(url_for("rack.show"))
     if reel.state != "ready":
         stage = "intake"
     else:

@@ -1,0 +1,5 @@
+"""The command line."""
+
+from .group import main
+
+__all__ = ["main"]

@@ -1,0 +1,72 @@
+"""Commands that start the application."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..logs import LEVELS, keep_log
+from .group import main
+
+_data_option = click.option(
+    "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="Where jobs are kept."
+)
+_port_option = click.option("--port", type=click.IntRange(1, 65535), default=8017, show_default=True)
+_level_option = click.option(
+    "--log-level", "level", type=click.Choice(LEVELS, case_sensitive=False), default="info", show_default=True, help="What the logs keep."
+)
+
+
+@main.command()
+@_data_option
+@_port_option
+@click.option(
+    "--allow", type=click.Path(path_type=Path, exists=True, file_okay=False), multiple=True, help="A folder reels may be opened from."
+)
+@click.option("--upload-limit", type=click.IntRange(1), default=20_000, show_default=True, help="Largest upload, in MB.")
+@_level_option
+def serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, level: str) -> None:
+    """Start the application on this machine."""
+    _serve(data, port, allow, upload_limit, None, level)
+
+
+@main.command()
+@_data_option
+@_port_option
+@click.option("--reels", default="", metavar="NUMBERS", help="Draw only these of the demo's reels, as in 1,7,10; all when not named.")
+@_level_option
+def demo(data: Path, port: int, reels: str, level: str) -> None:
+    """Start the application with the demo job: the archive of Skerrow Point weather station."""
+    numbers = [part.strip() for part in reels.split(",") if part.strip()]
+    if not all(part.isdigit() for part in numbers):
+        raise click.BadParameter("name reels by their numbers, parted by commas, as in 1,7,10", param_hint="--reels")
+    _serve(data, port, (), 20_000, {int(part) for part in numbers}, level)
+
+
+@main.command(hidden=True)
+@click.option("--data", type=click.Path(path_type=Path, file_okay=False), required=True)
+@_level_option
+def worker(data: Path, level: str) -> None:
+    """Run queued work; started by the server."""
+    from ..jobs.worker import run
+
+    keep_log(data, "worker", level)
+    run(data)
+
+
+@main.command(hidden=True)
+def warm() -> None:
+    """Compile the loops that are compiled, so that the first start need not; done by the installation."""
+    from ..demo import station
+
+    camera = station.Camera(400, 120)
+    for halved in (False, True):
+        station.draw(camera, 0.0, 1, halved=halved)
+
+
+def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, demo: set[int] | None, level: str) -> None:
+    from ..web.server import serve as run
+
+    data = data.resolve()
+    run(data, port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo, level)
