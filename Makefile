@@ -6,48 +6,66 @@ PIP := $(BIN)/pip install --quiet --disable-pip-version-check --require-hashes
 DATA ?= data
 PORT ?= 8017
 
-.PHONY: demo env test-env browser test check core-tests web-tests e2e-tests bench assets screenshots clean
+.PHONY: demo env test-env js-env browser test check quick bench assets screenshots clean
 
 demo: $(VENV)/.run
-	$(BIN)/nimbus-sweep demo --data $(DATA) --port $(PORT)
+	@$(BIN)/nimbus-sweep demo --data $(DATA) --port $(PORT)
 
 env: $(VENV)/.run
 
 $(VENV)/.run: requirements/run.lock pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	@echo "Installing what Nimbus Sweep needs (once) ..."
-	$(PIP) -r requirements/run.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	@echo "Installing the libraries Nimbus Sweep needs, about 500 MB. This is done once and takes one to three minutes ..."
+	@$(PIP) -r requirements/run.lock
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	@echo "Compiling what draws the demo, about half a minute ..."
+	@$(BIN)/nimbus-sweep warm
 	@touch $@
 
 $(VENV)/.test: requirements/test.lock $(VENV)/.run
-	@echo "Installing what the tests need (once) ..."
-	$(PIP) --no-deps -r requirements/test.lock
+	@echo "Installing what the tests need, about half a minute ..."
+	@$(PIP) --no-deps -r requirements/test.lock
 	@touch $@
 
 test-env: $(VENV)/.test
 
+# What checks the scripts, from the npm registry; the application itself needs no Node.
+node_modules/.installed: package-lock.json
+	@command -v npm >/dev/null || { echo "npm is missing, which brings what checks the scripts. As root: apt-get install npm" >&2; exit 1; }
+	@echo "Installing what checks the scripts, some seconds ..."
+	@npm ci --ignore-scripts --no-audit --no-fund --silent
+	@touch $@
+
+js-env: node_modules/.installed
+
 # Debian's Chromium, for the tests that drive a real browser.
 browser:
-	@command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } \
+	@command -v chromium >/dev/null || { echo "Installing Chromium, about half a minute ..."; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } \
 	  || { echo "Chromium is missing and could not be installed. As root: apt-get install chromium" >&2; exit 1; }
 
-check: test-env
+check: test-env js-env
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
+	node_modules/.bin/biome ci --log-level=warn
 	$(BIN)/python tools/assets.py --check
 
+ONE_THREAD := OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1
+
+# After every change: all that checks without running, and the tests of the computation that take no second.
+quick: check
+	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 -m "not slow" tests/core tests/store
+
 test: check browser
-	OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1 $(BIN)/python -m pytest -q -n 2 --dist loadfile --no-loadscope-reorder tests/e2e tests
+	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 --dist worksteal --durations=25 tests
 
 bench: test-env
 	$(BIN)/python -m benchmarks $(ONLY)
 
 # Rebuilds the shipped styles and fonts; the only thing that needs Node.
-assets: test-env
-	npm ci --ignore-scripts --no-audit --no-fund
+assets: test-env js-env
 	$(BIN)/python tools/assets.py
 
 screenshots: test-env browser

@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser|first-minutes]``."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import borrowed, browser, light, planes, plates, quality, shade, speed, wear
+from . import borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, wear
 
 
 def main() -> None:
@@ -43,6 +43,8 @@ def main() -> None:
             browser.long_log(speed.long_reel(Path(folder)), Path(folder))
         if only in ("", "browser"):
             browser.run(Path(folder))
+        if only in ("", "first-minutes"):
+            first_minutes.run(Path(folder))
 
 
 if __name__ == "__main__":

@@ -10,13 +10,19 @@ from pathlib import Path
 from typing import Any
 
 import av
+import cv2
 import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource, Planes, clip
 from nimbus_sweep.core.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
+from nimbus_sweep.core.parallel import CORES
 from nimbus_sweep.demo.defects import StuckSite, stick
+
+# The tests run side by side, a process for each core: none of them, and nothing they start, is to take the other's.
+os.environ.setdefault(CORES, "1")
+cv2.setNumThreads(1)
 
 
 def small(frames: int = 30, width: int = 160, height: int = 96, name: str = "bikes-3") -> MemorySource:

@@ -93,7 +93,7 @@ def _folder(data: Path) -> Told:
     with sqlite3.connect(f"file:{folder.database}?mode=ro", uri=True) as opened:
         reels = opened.execute("select title, path, size, modified from reel where state = 'ready'").fetchall()
         waiting, failed = (opened.execute(f"select count(*) from task where state in ({s})").fetchone()[0] for s in _STATES)
-    yield True, f"{len(reels)} reels taken in; {waiting} pieces of work waiting or under way, {failed} failed"
+    yield True, f"Reels taken in: {len(reels)}; work waiting or under way: {waiting}, failed: {failed}"
     for title, path, size, modified in reels:
         if not Path(path).exists() and "%" not in Path(path).name:
             yield False, f"{title}: {path} is not there any more. Put it back, or remove the reel from the rack."

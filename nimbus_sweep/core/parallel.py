@@ -13,13 +13,22 @@ from typing import TypeVar
 
 import cv2
 
+# Says how many cores to work on, where that is not for the machine to say: in tests that run side by side, on shared machines.
+CORES = "NIMBUS_SWEEP_CORES"
+
 Item = TypeVar("Item")
 Result = TypeVar("Result")
 
 
+def cores() -> int:
+    """How many cores to work on: those of the machine, or as many as the environment's ``NIMBUS_SWEEP_CORES`` says."""
+    asked = os.environ.get(CORES, "")
+    return max(1, int(asked)) if asked.isdigit() else os.cpu_count() or 1
+
+
 def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
     """The results of `work` on each item, in order; what has not begun is dropped when the caller stops asking."""
-    pool = ThreadPoolExecutor(os.cpu_count())
+    pool = ThreadPoolExecutor(cores())
     try:
         waiting = [pool.submit(work, item) for item in items]
         for future in waiting:
@@ -58,11 +67,14 @@ def _leave_with_parent() -> None:
 def in_processes(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
     """The results of `work`, a function of a module, on items that can be sent, in order; by as many processes as there are cores.
 
-    What a process that was killed had under way is done over by the caller.
+    What a process that was killed had under way is done over by the caller; on one core, all of it is done there.
     """
-    cores = os.cpu_count() or 1
+    many = cores()
+    if many == 1:
+        yield from map(work, items)
+        return
     under_way: deque[tuple[Item, Future[Result] | None]] = deque()
-    pool = ProcessPoolExecutor(cores, mp_context=get_context("spawn"), initializer=share_cores)
+    pool = ProcessPoolExecutor(many, mp_context=get_context("spawn"), initializer=share_cores)
 
     def begun(item: Item) -> Future[Result] | None:
         try:
@@ -79,7 +91,7 @@ def in_processes(work: Callable[[Item], Result], items: Iterable[Item]) -> Itera
     try:
         for item in items:
             under_way.append((item, begun(item)))
-            if len(under_way) > cores:
+            if len(under_way) > many:
                 yield done(*under_way.popleft())
         while under_way:
             yield done(*under_way.popleft())

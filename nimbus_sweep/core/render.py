@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import bisect
 import contextlib
-import os
 import shutil
 import time
 from collections.abc import Callable, Iterator
@@ -30,7 +29,7 @@ from .media.pictures import gather, write_pictures
 from .media.reader import usual_rate
 from .media.reel import Reading, ReelReader
 from .media.writer import REPORT_TAG, Cut, join, write_chunk
-from .parallel import share_cores
+from .parallel import cores, share_cores
 from .report import Report
 from .shots import Passing, RepairedOnce, Repeats
 from .treatment import Analyses, Recipe, chain
@@ -143,7 +142,7 @@ def render(
     folder = Path(spec.chunks)
     folder.mkdir(parents=True, exist_ok=True)
     (folder / _CANCEL).unlink(missing_ok=True)
-    stretches = plan(reel, cut, workers or max(1, (os.cpu_count() or 2) // 2))
+    stretches = plan(reel, cut, workers or max(1, cores() // 2))
     total = len(cut)
     pace = _Pace(total, on_progress)
 

@@ -149,32 +149,50 @@ def _transfer(path: Path, on_progress: Progress) -> dict[str, Any]:
     }
 
 
-# Film frames and frames of the reel; of the burn; of the first cue mark; and the size of the picture.
-WORN_FILM, WORN_FRAMES = 188, 235
-WORN_BURN, WORN_CUE = (92, 106), 7
+WORN_FRAMES = 235
 WORN_SIZE = (360, 640)
 
 
-def _worn(path: Path, on_progress: Progress) -> dict[str, Any]:
-    """The launch day as small film: dirt, three scratches, a burn, cue marks, the gate's weave, 24 frames a second carried as 30."""
-    film = list(_drawn([(Camera(300, 60, 1.1), 1.7, 8.0, WORN_FILM)], on_progress, 61_000, weave=1.6, halved=True))
-    dirt = scattered(WORN_FILM, WORN_SIZE, 61, each=6)
-    lines = three(WORN_FILM, WORN_SIZE, 62)
-    burn = Burn(*WORN_BURN, 236.0, 168.0, 1.1, -0.7, 44.0)
-    cues = pair(WORN_CUE, WORN_SIZE, "light")
-    worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
-    carried = [n * 4 // 5 for n in range(WORN_FRAMES)]
-    seen_in = {film_frame: carried.index(film_frame) for film_frame in range(WORN_FILM)}
-    _write_movie(path, [worn[n] for n in carried], Fraction(30), "libx264", {"crf": "12", "preset": "ultrafast"}, time_code="01:12:00:00")
-    return {
-        "frames": WORN_FRAMES,
-        "repeated": [n for n in range(1, WORN_FRAMES) if carried[n] == carried[n - 1]],
-        "film_rate": "24",
-        "scratches": [asdict(s) for s in lines],
-        "dirt": [asdict(d) | {"frame": seen_in[d.frame]} for d in dirt],
-        "burn": asdict(burn) | {"frames": [seen_in[n] for n in range(*WORN_BURN)], "at": [burn.at(n) for n in range(*WORN_BURN)]},
-        "cues": [asdict(c) | {"frames": [seen_in[n] for n in range(c.first, c.stop)]} for c in cues],
-    }
+@dataclass(frozen=True)
+class Worn:
+    """The launch day as small film: dirt, three scratches, a burn, cue marks, the gate's weave, 24 frames a second carried as 30.
+
+    Attributes
+    ----------
+    film : int
+        Film frames; a quarter more in the reel.
+    burn : tuple of int
+        Film frames the burn is in, up to, not including, the second.
+    cue : int
+        Film frame of the first cue mark; the second is 172 later, where there is still film.
+    """
+
+    film: int = 188
+    burn: tuple[int, int] = (92, 106)
+    cue: int = 7
+
+    def make(self, path: Path, on_progress: Progress) -> dict[str, Any]:
+        """Write it, and tell what is true of it."""
+        film = list(_drawn([(Camera(300, 60, 1.1), 1.7, 8.0, self.film)], on_progress, 61_000, weave=1.6, halved=True))
+        dirt = scattered(self.film, WORN_SIZE, 61, each=6)
+        lines = three(self.film, WORN_SIZE, 62)
+        burn = Burn(*self.burn, 236.0, 168.0, 1.1, -0.7, 44.0)
+        cues = [cue for cue in pair(self.cue, WORN_SIZE, "light") if cue.stop <= self.film]
+        worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
+        frames = self.film * 5 // 4
+        carried = [n * 4 // 5 for n in range(frames)]
+        seen_in = {film_frame: carried.index(film_frame) for film_frame in range(self.film)}
+        options = {"crf": "12", "preset": "ultrafast"}
+        _write_movie(path, [worn[n] for n in carried], Fraction(30), "libx264", options, time_code="01:12:00:00")
+        return {
+            "frames": frames,
+            "repeated": [n for n in range(1, frames) if carried[n] == carried[n - 1]],
+            "film_rate": "24",
+            "scratches": [asdict(s) for s in lines],
+            "dirt": [asdict(d) | {"frame": seen_in[d.frame]} for d in dirt],
+            "burn": asdict(burn) | {"frames": [seen_in[n] for n in range(*self.burn)], "at": [burn.at(n) for n in range(*self.burn)]},
+            "cues": [asdict(c) | {"frames": [seen_in[n] for n in range(c.first, c.stop)]} for c in cues],
+        }
 
 
 GULLS_FRAMES = 60
@@ -343,7 +361,7 @@ EDIT = Carrier("reel-05-edit.mov", EDIT_FRAMES, _edit)
 PHONE = Carrier("reel-06-telephone.mp4", PHONE_FRAMES, _phone)
 # The light of some shots alone is unsteady.
 UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", LIGHT_FRAMES, _unsteady_edit)
-WORN = Carrier("reel-15-launch-day.mov", WORN_FRAMES, _worn)
+WORN = Carrier("reel-15-launch-day.mov", WORN_FRAMES, Worn().make)
 GULLS = Carrier("reel-16-gulls.mp4", GULLS_FRAMES, _gulls)
 GLASS_CASE = Carrier("reel-17-glass-case.mp4", GLASS_FRAMES, _glass)
 MAST = Carrier("reel-18-mast.mp4", MAST_FRAMES, _mast)

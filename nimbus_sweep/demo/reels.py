@@ -28,8 +28,6 @@ from .station import HEIGHT, WIDTH, Camera, draw, prepare
 
 RATE = 24
 SOUND_RATE = 48000
-# Of the planes of a frame.
-_SHAPES = ((HEIGHT, WIDTH), (HEIGHT // 2, WIDTH // 2), (HEIGHT // 2, WIDTH // 2))
 LightKind = Literal["steady", "bands", "screen", "breathes", "strobes", "jumps"]
 
 
@@ -50,6 +48,18 @@ class DemoReel:
     indoors: bool = False
     light: LightKind = "steady"
     rate: int = 24
+    halved: bool = False
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Height and width; reels out of doors can be drawn at half their size."""
+        return (HEIGHT // 2, WIDTH // 2) if self.halved else (HEIGHT, WIDTH)
+
+    @property
+    def shapes(self) -> tuple[tuple[int, int], ...]:
+        """Of the planes of a frame."""
+        height, width = self.size
+        return (height, width), (height // 2, width // 2), (height // 2, width // 2)
 
     def camera(self, number: int) -> Camera:
         """Where the camera looks in frame `number`: a pan with weave, or locked off."""
@@ -76,7 +86,7 @@ class DemoReel:
             return draw_room(self.camera(number), number / self.rate, 1000 * self.seed + number)
         # A time lapse takes a frame every few seconds.
         pace = _LAPSE if self.light == "breathes" else 1
-        return draw(self.camera(number), pace * number / self.rate + 40 * (not self.moving), 1000 * self.seed + number)
+        return draw(self.camera(number), pace * number / self.rate + 40 * (not self.moving), 1000 * self.seed + number, halved=self.halved)
 
     def draw(self, folder: Path, on_progress: Callable[[float], None]) -> Path:
         """Draw the reel into `folder`, with ``<name>.truth.json`` beside it, and say how far it is, 0 to 1."""
@@ -234,7 +244,7 @@ def _draw(reel: DemoReel, path: Path, on_progress: Callable[[float], None]) -> P
     prepare()
     sites = sites_of(reel, [reel.frame(n) for n in range(0, reel.frames, max(1, reel.frames // 12))]) if reel.stuck else []
     lamps = reel.lamps()
-    masks, shadows = ([np.zeros(shape, bool) for shape in _SHAPES] for _ in range(2))
+    masks, shadows = ([np.zeros(shape, bool) for shape in reel.shapes] for _ in range(2))
     kept = _KeptTruth(reel)
 
     def spoiled() -> Iterator[Planes]:
@@ -300,8 +310,8 @@ class _KeptTruth:
             return
         arrays: dict[str, Any] = {"numbers": self._numbers}
         for n, mark in enumerate(self._reel.shade):
-            share = mark.share((HEIGHT, WIDTH))
-            for p, shape in enumerate(_SHAPES):
+            share = mark.share(self._reel.size)
+            for p, shape in enumerate(self._reel.shapes):
                 own = cv2.resize(share, shape[::-1], interpolation=cv2.INTER_AREA) > _FELT
                 places = np.flatnonzero(own)
                 samples = np.stack([self._clean[k][p].ravel()[places] for k in self._numbers])
@@ -311,14 +321,15 @@ class _KeptTruth:
 
 
 def _write(reel: DemoReel, frames: Iterable[Planes], path: Path) -> None:
-    layout = picture_format("yuv420p", WIDTH, HEIGHT)
+    height, width = reel.size
+    layout = picture_format("yuv420p", width, height)
     colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
     sound = wind(reel.frames, reel.seed, reel.rate)
     with written_aside(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
         container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
         video = container.add_stream(reel.codec, rate=Fraction(reel.rate), options=dict(reel.options))
         assert isinstance(video, av.VideoStream)
-        video.width, video.height, video.pix_fmt = WIDTH, HEIGHT, "yuv420p"
+        video.width, video.height, video.pix_fmt = width, height, "yuv420p"
         context = video.codec_context
         context.colorspace, context.color_primaries, context.color_trc, context.color_range = 1, 1, 1, 1
         audio = container.add_stream(reel.sound_codec, rate=SOUND_RATE, layout="stereo")

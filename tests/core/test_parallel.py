@@ -11,7 +11,12 @@ from pathlib import Path
 
 import pytest
 
-from nimbus_sweep.core.parallel import in_processes
+from nimbus_sweep.core.parallel import CORES, cores, in_processes, mapped
+
+
+@pytest.fixture(autouse=True)
+def two_cores(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(CORES, "2")
 
 
 def doubled(n: int) -> int:
@@ -34,6 +39,14 @@ def fails(n: int) -> int:
 def test_results_come_in_order() -> None:
     assert list(in_processes(doubled, range(9))) == [2 * n for n in range(9)]
     assert list(in_processes(doubled, [])) == []
+
+
+def test_one_core_is_worked_on_by_the_caller_alone(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(CORES, "1")
+    assert set(in_processes(told_where, range(3))) == {os.getpid()}
+    assert list(mapped(doubled, range(5))) == [2 * n for n in range(5)]
+    monkeypatch.setenv(CORES, "rubbish")
+    assert cores() == (os.cpu_count() or 1)
 
 
 def test_what_a_killed_process_had_is_done_over() -> None:

@@ -10,13 +10,15 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from nimbus_sweep.demo.carriers import Carrier
+from nimbus_sweep.demo.reels import DemoReel
 from tests.conftest import interruptible
 
 CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
@@ -28,7 +30,11 @@ SWITCHES = (
 class Running:
     """The application, started as a user starts it."""
 
-    def __init__(self, data: Path, reels: str = "") -> None:
+    def __init__(self, data: Path, reels: str = "", small: Sequence[DemoReel | Carrier] = ()) -> None:
+        """Start it with demo reels of some numbers; those in `small` are drawn here, shorter or smaller than the demo's own."""
+        for reel in small:
+            (data / "demo").mkdir(parents=True, exist_ok=True)
+            reel.draw(data / "demo", lambda share: None)
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]

@@ -10,6 +10,7 @@ import sys
 import time
 import urllib.request
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -19,15 +20,17 @@ from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
-from nimbus_sweep.demo.reels import REELS
+from nimbus_sweep.demo.reels import REELS, UNSTEADY
 from tests.e2e.conftest import Running, bench
 
 pytestmark = pytest.mark.browser
+PAN = replace(REELS[0], frames=120, halved=True)
+CLOUDS = replace(UNSTEADY[1], frames=60, halved=True)
 
 
 @pytest.fixture(scope="module")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
-    app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,5,10")
+    app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,5,10", [PAN, CLOUDS])
     yield app
     app.stop()
 

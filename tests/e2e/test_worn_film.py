@@ -11,15 +11,17 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.demo.carriers import WORN
+from nimbus_sweep.demo.carriers import WORN, Carrier, Worn
 from tests.e2e.conftest import Running
 
 pytestmark = pytest.mark.browser
+# Long enough for the burn to be revealed from frames after it; the pair of cue marks is looked for in the tests of the core.
+SHORT = Carrier(WORN.file, 60, Worn(film=48, burn=(20, 28), cue=7).make)
 
 
 @pytest.fixture(scope="module")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
-    app = Running(tmp_path_factory.mktemp("worn"), "15")
+    app = Running(tmp_path_factory.mktemp("worn"), "15", [SHORT])
     yield app
     app.stop()
 
@@ -37,7 +39,7 @@ def test_the_worn_reel_is_cleaned(running: Running, page: Page) -> None:
         for n in range(tracks.count())
     ]
     assert all(any(abs(x - s["x"] - s["lean"] / 2) < 12 for x in places) for s in truth["scratches"])
-    expect(page.get_by_label("Kept: cue marks").locator("li")).to_have_count(2)
+    expect(page.get_by_label("Kept: cue marks").locator("li")).to_have_count(1)
     for step in ("Line lift", "Cue lift", "Speck sweep"):
         page.get_by_role("button", name=f"Add step: {step}").click()
         expect(page.get_by_role("button", name=f"Add step: {step}")).to_have_count(0)
@@ -113,7 +115,7 @@ def _brush_the_burn(running: Running, page: Page, burn: dict[str, Any]) -> None:
     page.wait_for_function("([first, last]) => window.nimbusBench.frame > first && window.nimbusBench.frame <= last + 1", arg=[first, last])
     page.keyboard.press("u")
     expect(page.locator("[data-brush-hand]")).to_have_attribute("aria-pressed", "false")
-    lanes = page.request.get(f"{running.address}/reels/1/lanes?points={WORN.frames}").json()
+    lanes = page.request.get(f"{running.address}/reels/1/lanes?points={SHORT.frames}").json()
     assert [n for n, strokes in enumerate(lanes["by_hand"]) if strokes] == burn["frames"]
 
 
@@ -126,7 +128,7 @@ def _is_cleaner(running: Running, told: dict[str, Any]) -> None:
     for one in told["dirt"]:
         x, y, size = int(one["x"]), int(one["y"]), max(2, int(one["size"]))
         inside = size < x < 640 - size and size < y < 360 - size
-        if one["hair"] or one["size"] < 2 or one["cover"] < 0.75 or not inside or not 3 < one["frame"] < 228:
+        if one["hair"] or one["size"] < 2 or one["cover"] < 0.75 or not inside or not 3 < one["frame"] < SHORT.frames - 7:
             continue
         reach = int(1.6 * size) + 6
         rows, cols = slice(max(0, y - reach), y + reach + 1), slice(max(0, x - reach), x + reach + 1)
@@ -135,7 +137,7 @@ def _is_cleaner(running: Running, told: dict[str, Any]) -> None:
         seen, left = (abs(float(p[y - 1 : y + 2, x - 1 : x + 2].mean()) - around) for p in (before, after))
         if seen > 25:
             gone.append(left < seen / 2)
-    assert len(gone) > 40
+    assert len(gone) > 10
     assert np.mean(gone) > 0.8
     for number, (x, y, radius) in zip(told["burn"]["frames"], told["burn"]["at"], strict=True):
         reach = int(0.6 * radius)
@@ -152,7 +154,7 @@ def _is_cleaner(running: Running, told: dict[str, Any]) -> None:
             clean = float(source.frame(cue["frames"][0] - 1).planes[0][rows, cols].mean())
             assert before - clean > 25
             assert abs(after - clean) < 15
-    clear = cue["frames"][0] - 30
+    clear = cue["frames"][-1] + 12
     corner = np.s_[:80, 540:]
     lifted = np.abs(delivered.frame(clear).planes[0][corner].astype(int) - source.frame(clear).planes[0][corner])
     assert (lifted > 0).mean() < 0.1, "only the scratch and a speck or two are mended there"

@@ -52,5 +52,10 @@ export function say(what, kind = "note") {
   box.dataset.kind = kind;
   box.hidden = false;
   clearTimeout(hide);
-  hide = setTimeout(() => { box.hidden = true; }, kind === "error" ? 9000 : 2200);
+  hide = setTimeout(
+    () => {
+      box.hidden = true;
+    },
+    kind === "error" ? 9000 : 2200,
+  );
 }

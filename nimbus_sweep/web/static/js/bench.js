@@ -44,7 +44,10 @@ class Bench extends EventTarget {
   set(values) {
     let changed = false;
     for (const [name, value] of Object.entries(values)) {
-      if (this[name] !== value) { this[name] = value; changed = true; }
+      if (this[name] !== value) {
+        this[name] = value;
+        changed = true;
+      }
     }
     if (changed && this.frame !== this.rested && !this.playing) {
       clearTimeout(this.#rest);
@@ -53,7 +56,9 @@ class Bench extends EventTarget {
     if (changed) this.dispatchEvent(new CustomEvent("change", { detail: values }));
   }
 
-  go(frame) { this.set({ frame: Math.min(Math.max(0, Math.round(frame)), this.reel.frames - 1) }); }
+  go(frame) {
+    this.set({ frame: Math.min(Math.max(0, Math.round(frame)), this.reel.frames - 1) });
+  }
 
   // The shot the current frame lies in, and its place among the shots.
   get shotAt() {
@@ -61,9 +66,13 @@ class Bench extends EventTarget {
     return Math.max(0, at);
   }
 
-  get shot() { return this.shots[this.shotAt]; }
+  get shot() {
+    return this.shots[this.shotAt];
+  }
 
-  get sites() { return this.sitesByShot[this.shotAt] ?? []; }
+  get sites() {
+    return this.sitesByShot[this.shotAt] ?? [];
+  }
 
   aim(x, y) {
     this.set({
@@ -90,7 +99,9 @@ class Bench extends EventTarget {
   }
 
   // The trial whose ways are shown, once it is computed.
-  get trial() { return (stage === "trials" && this.trials.find((t) => t.id === this.openTrial && t.ready)) || null; }
+  get trial() {
+    return (stage === "trials" && this.trials.find((t) => t.id === this.openTrial && t.ready)) || null;
+  }
 
   // The views a picture is made of, left to right.
   get shown() {
@@ -99,7 +110,7 @@ class Bench extends EventTarget {
       const all = trial.names.map((_, n) => `trial-${trial.id}-${n}`);
       // All panes stay where they are while the source is held.
       if (this.grid) return this.holdSource ? all.map(() => "source") : all;
-      return [this.holdSource ? "source" : all[this.way] ?? "source"];
+      return [this.holdSource ? "source" : (all[this.way] ?? "source")];
     }
     if (this.holdSource) return ["source"];
     if (this.plane) return [this.plane];
@@ -109,7 +120,7 @@ class Bench extends EventTarget {
 
   get layout() {
     if (this.trial) return this.grid ? "grid" : "one";
-    return this.holdSource || this.plane || !this.treated ? "one" : { split: "split", side: "side" }[this.view] ?? "one";
+    return this.holdSource || this.plane || !this.treated ? "one" : ({ split: "split", side: "side" }[this.view] ?? "one");
   }
 }
 

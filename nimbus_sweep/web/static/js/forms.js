@@ -9,16 +9,32 @@ let sheet = null;
 
 // Lines lean where something moves, lie level where light flickers; dots are where neither can be told.
 const TILES = {
-  moving: (pen) => { for (const k of [-12, 0, 12]) { pen.moveTo(k, 12); pen.lineTo(k + 12, 0); } },
-  flickering: (pen) => { for (const y of [3.5, 9.5]) { pen.moveTo(0, y); pen.lineTo(12, y); } },
-  untold: (pen) => { pen.moveTo(5, 6); pen.lineTo(7, 6); },
+  moving: (pen) => {
+    for (const k of [-12, 0, 12]) {
+      pen.moveTo(k, 12);
+      pen.lineTo(k + 12, 0);
+    }
+  },
+  flickering: (pen) => {
+    for (const y of [3.5, 9.5]) {
+      pen.moveTo(0, y);
+      pen.lineTo(12, y);
+    }
+  },
+  untold: (pen) => {
+    pen.moveTo(5, 6);
+    pen.lineTo(7, 6);
+  },
 };
 
 function pattern(kind) {
   if (made[kind]) return made[kind];
   const tile = new OffscreenCanvas(12, 12);
   const pen = tile.getContext("2d");
-  for (const [colour, width] of [["rgb(20 20 20 / 0.7)", 2.6], ["rgb(245 245 245 / 0.95)", 1.1]]) {
+  for (const [colour, width] of [
+    ["rgb(20 20 20 / 0.7)", 2.6],
+    ["rgb(245 245 245 / 0.95)", 1.1],
+  ]) {
     pen.strokeStyle = colour;
     pen.lineWidth = width;
     pen.beginPath();
@@ -29,7 +45,9 @@ function pattern(kind) {
   return made[kind];
 }
 
-export function ready(frame) { return !bench.forms || KINDS.map((kind) => fetchImage(formUrl(frame, kind))).every((e) => e.ready || e.failed); }
+export function ready(frame) {
+  return !bench.forms || KINDS.map((kind) => fetchImage(formUrl(frame, kind))).every((e) => e.ready || e.failed);
+}
 
 let last = null;
 export function draw(pen, { across, scale }) {
@@ -39,7 +57,10 @@ export function draw(pen, { across, scale }) {
   if (!last) return;
   const { width, height } = pen.canvas;
   sheet ??= new OffscreenCanvas(width, height);
-  if (sheet.width !== width || sheet.height !== height) { sheet.width = width; sheet.height = height; }
+  if (sheet.width !== width || sheet.height !== height) {
+    sheet.width = width;
+    sheet.height = height;
+  }
   const place = pen.getTransform();
   for (const [n, kind] of KINDS.entries()) {
     const over = sheet.getContext("2d");
@@ -64,17 +85,29 @@ export function draw(pen, { across, scale }) {
 export function mark(paper) {
   const open = paper.querySelector("details[data-point][open]");
   const wanted = open && paper.querySelector("[data-paint]")?.checked;
-  const number = (name) => Number(open.querySelector(`[data-forms=${name}]`)?.value ?? paper.querySelector(`[data-forms=${name}]`)?.value ?? 0);
+  const number = (name) =>
+    Number(open.querySelector(`[data-forms=${name}]`)?.value ?? paper.querySelector(`[data-forms=${name}]`)?.value ?? 0);
   const forms = wanted ? `before=${open.dataset.before}&reach=${number("reach") || 16}&grain=${(number("grain") / 100).toFixed(4)}` : null;
   if (forms !== bench.forms) bench.set({ forms });
 }
 
 export function listen(paper) {
-  paper.addEventListener("toggle", (event) => { if ("point" in event.target.dataset && event.target.isConnected) mark(paper); }, true);
-  paper.addEventListener("input", (event) => { if (event.target.dataset.forms || "paint" in event.target.dataset) mark(paper); });
+  paper.addEventListener(
+    "toggle",
+    (event) => {
+      if ("point" in event.target.dataset && event.target.isConnected) mark(paper);
+    },
+    true,
+  );
+  paper.addEventListener("input", (event) => {
+    if (event.target.dataset.forms || "paint" in event.target.dataset) mark(paper);
+  });
 }
 
 export function toggle(paper) {
   const box = paper.querySelector("[data-paint]");
-  if (box) { box.checked = !box.checked; mark(paper); }
+  if (box) {
+    box.checked = !box.checked;
+    mark(paper);
+  }
 }

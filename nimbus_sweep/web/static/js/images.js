@@ -7,7 +7,9 @@ const MOST = 160;
 const AGAIN = 700; // ms
 const drawn = new EventTarget();
 
-function base() { return `/reels/${bench.reel.id}`; }
+function base() {
+  return `/reels/${bench.reel.id}`;
+}
 
 // Source pictures do not change with the treatment; the others carry its revision.
 function mark(view) {
@@ -26,7 +28,9 @@ export function averageUrl(view, width) {
 }
 
 // The light is measured anew when the treatment changes, the source's is not; both carry the revision.
-export function formUrl(frame, kind) { return `${base()}/forms/${kind}/${frame}.png?${bench.forms}&shot=${bench.shotAt}&m=${mark("treated")}`; }
+export function formUrl(frame, kind) {
+  return `${base()}/forms/${kind}/${frame}.png?${bench.forms}&shot=${bench.shotAt}&m=${mark("treated")}`;
+}
 
 export function cropUrl(frame, view, box) {
   return `${base()}/crop/${frame}.png?view=${view}&x=${box.x}&y=${box.y}&w=${box.w}&h=${box.h}&gain=${bench.gain}&m=${mark(view)}`;
@@ -47,12 +51,21 @@ export function fetchImage(url) {
   const image = new Image();
   entry = { image, ready: false, failed: false };
   entry.loaded = new Promise((resolve) => {
-    image.onload = () => { entry.ready = true; resolve(entry); drawn.dispatchEvent(new Event("ready")); };
+    image.onload = () => {
+      entry.ready = true;
+      resolve(entry);
+      drawn.dispatchEvent(new Event("ready"));
+    };
     // What is not there yet is asked for again, but not at once: a page must not storm its server.
     image.onerror = () => {
       entry.failed = true;
       resolve(entry);
-      setTimeout(() => { if (kept.get(url) === entry) { kept.delete(url); drawn.dispatchEvent(new Event("ready")); } }, AGAIN);
+      setTimeout(() => {
+        if (kept.get(url) === entry) {
+          kept.delete(url);
+          drawn.dispatchEvent(new Event("ready"));
+        }
+      }, AGAIN);
     };
   });
   image.src = url;
@@ -70,4 +83,6 @@ export function letGo(frame) {
   }
 }
 
-export function onReady(listener) { drawn.addEventListener("ready", listener); }
+export function onReady(listener) {
+  drawn.addEventListener("ready", listener);
+}

@@ -25,7 +25,15 @@ export function draw() {
   const left = Math.round(width / 2 - (bench.x + 0.5) * scale);
   const top = Math.round(height / 2 - (bench.y + 0.5) * scale);
   if (last) pen.drawImage(last.entry.image, left + last.box.x * scale, top + last.box.y * scale, last.box.w * scale, last.box.h * scale);
-  doubleStroke(pen, () => { pen.beginPath(); pen.rect(left + bench.x * scale - 0.5, top + bench.y * scale - 0.5, scale + 1, scale + 1); pen.stroke(); }, 1);
+  doubleStroke(
+    pen,
+    () => {
+      pen.beginPath();
+      pen.rect(left + bench.x * scale - 0.5, top + bench.y * scale - 0.5, scale + 1, scale + 1);
+      pen.stroke();
+    },
+    1,
+  );
   tag.textContent = `loupe ${scale}x`;
 }
 
@@ -36,7 +44,14 @@ export function listen() {
     const dy = (event.clientY - bounds.top - bounds.height / 2) / bench.loupe;
     bench.aim(bench.x + 0.5 + dx, bench.y + 0.5 + dy);
   });
-  canvas.addEventListener("wheel", (event) => { event.preventDefault(); step(event.deltaY < 0 ? 1 : -1); }, { passive: false });
+  canvas.addEventListener(
+    "wheel",
+    (event) => {
+      event.preventDefault();
+      step(event.deltaY < 0 ? 1 : -1);
+    },
+    { passive: false },
+  );
 }
 
 export function step(direction) {

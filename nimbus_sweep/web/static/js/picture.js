@@ -28,8 +28,11 @@ export function panes(width, height) {
   const size = ({ wide, tall }) => Math.min(wide / (w * bench.aspect), tall / h);
   const best = views.map((_, n) => cut(n + 1)).reduce((a, b) => (size(b) > size(a) ? b : a));
   return views.map((view, i) => ({
-    view, width: best.wide, height: best.tall,
-    x: (i % best.across) * (best.wide + 4), y: Math.floor(i / best.across) * (best.tall + 4),
+    view,
+    width: best.wide,
+    height: best.tall,
+    x: (i % best.across) * (best.wide + 4),
+    y: Math.floor(i / best.across) * (best.tall + 4),
   }));
 }
 
@@ -47,7 +50,7 @@ function timecode(frame) {
   const [h, m, s, f] = (bench.reel.timeCode || "00:00:00:00").split(/[:;]/).map(Number);
   const drop = bench.reel.timeCode.includes(";") ? Math.round(whole / 15) : 0;
   const minutes = 60 * h + m;
-  let count = ((minutes * 60 + s) * whole + f) - drop * (minutes - Math.floor(minutes / 10)) + frame;
+  let count = (minutes * 60 + s) * whole + f - drop * (minutes - Math.floor(minutes / 10)) + frame;
   if (drop) {
     const ten = 600 * whole - 9 * drop;
     const minute = 60 * whole - drop;
@@ -68,7 +71,8 @@ function visible(pane, place) {
 }
 
 function wanted(pane, place, ratio) {
-  if (bench.average !== "off") return { url: averageUrl(pane.view === "difference" ? "treated" : pane.view, Math.min(1600, bench.reel.width)), box: null };
+  if (bench.average !== "off")
+    return { url: averageUrl(pane.view === "difference" ? "treated" : pane.view, Math.min(1600, bench.reel.width)), box: null };
   const small = frameUrl(bench.frame, pane.view, Math.min(PROXY, bench.reel.width));
   const exact = place.scale * ratio >= 0.999;
   if (bench.playing && pane.view !== "difference") return { url: small, box: null };
@@ -129,26 +133,39 @@ export function draw() {
       tracks.draw(pen, place);
       regions.draw(pen, place);
     }
-    if (pane.view !== "difference" && bench.layout !== "grid") retouch.draw(pen, pane, place, got.entry.ready ? { ...got, fresh: got.entry === fetchImage(wish.url) } : null, ratio);
+    if (pane.view !== "difference" && bench.layout !== "grid")
+      retouch.draw(pen, pane, place, got.entry.ready ? { ...got, fresh: got.entry === fetchImage(wish.url) } : null, ratio);
     if (!retouch.active()) crosshair(pen, place);
     pen.restore();
     if (bench.layout === "grid") caption(pen, pane, place, i);
   }
   last = { ...last, ...current };
-  canvas.dataset.shown = Object.entries(current).map(([view, g]) => `${view}:${g.frame}:${g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`).join(" ");
+  canvas.dataset.shown = Object.entries(current)
+    .map(([view, g]) => `${view}:${g.frame}:${g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`)
+    .join(" ");
   if (bench.layout === "split") splitEdge(pen, width, height);
   label();
 }
 
 // A pixel is ringed with room to see it; a mark is held whole.
-function ringOf(site, scale) { return Math.max(8, Math.max(7, 0.6 * Math.hypot(site.width, site.height) + 2) * scale); }
+function ringOf(site, scale) {
+  return Math.max(8, Math.max(7, 0.6 * Math.hypot(site.width, site.height) + 2) * scale);
+}
 
 function rings(pen, { scale, across }) {
   for (const site of bench.sites) {
     // Light is no place: the bands of a screen are shown by the step's region.
-    if (["light", "film-dirt", "fleeting"].includes(site.kind) || site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    if (
+      ["light", "film-dirt", "fleeting"].includes(site.kind) ||
+      site.state === "dismissed" ||
+      (site.state === "doubtful" && bench.selected !== site.index)
+    )
+      continue;
     if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) continue;
-    if (site.kind === "scratch") { bracket(pen, site, across, scale); continue; }
+    if (site.kind === "scratch") {
+      bracket(pen, site, across, scale);
+      continue;
+    }
     const x = (site.x + site.width / 2) * across;
     const y = (site.y + site.height / 2) * scale;
     const radius = ringOf(site, scale);
@@ -158,10 +175,16 @@ function rings(pen, { scale, across }) {
       // Placed by hand: a square; found: a circle. Chosen: ticks outside. Form tells them apart, not colour.
       if (site.by_hand) pen.rect(x - radius, y - radius, 2 * radius, 2 * radius);
       else pen.arc(x, y, radius, 0, 7);
-      if (chosen) for (const [dx, dy] of [[1, 0], [-1, 0], [0, 1], [0, -1]]) {
-        pen.moveTo(x + dx * (radius + 3), y + dy * (radius + 3));
-        pen.lineTo(x + dx * (radius + 10), y + dy * (radius + 10));
-      }
+      if (chosen)
+        for (const [dx, dy] of [
+          [1, 0],
+          [-1, 0],
+          [0, 1],
+          [0, -1],
+        ]) {
+          pen.moveTo(x + dx * (radius + 3), y + dy * (radius + 3));
+          pen.lineTo(x + dx * (radius + 10), y + dy * (radius + 10));
+        }
       pen.stroke();
     });
   }
@@ -173,8 +196,14 @@ function bracket(pen, site, across, scale) {
   const deep = bench.selected === site.index ? 22 : 10;
   doubleStroke(pen, () => {
     pen.beginPath();
-    for (const [y, way] of [[1, 1], [bench.reel.height * scale - 1, -1]]) {
-      pen.moveTo(left, y + way * deep); pen.lineTo(left, y); pen.lineTo(right, y); pen.lineTo(right, y + way * deep);
+    for (const [y, way] of [
+      [1, 1],
+      [bench.reel.height * scale - 1, -1],
+    ]) {
+      pen.moveTo(left, y + way * deep);
+      pen.lineTo(left, y);
+      pen.lineTo(right, y);
+      pen.lineTo(right, y + way * deep);
     }
     pen.stroke();
   });
@@ -182,15 +211,25 @@ function bracket(pen, site, across, scale) {
 
 // How each mark is mended in this frame, in words beside it; asked for when the play head rests.
 let ways = { key: "", marks: [] };
-const SAID = { undo: () => "undone", borrow: (m) => `from ${m.frames.length} frame${m.frames.length === 1 ? "" : "s"}`, surround: () => "made up" };
+const SAID = {
+  undo: () => "undone",
+  borrow: (m) => `from ${m.frames.length} frame${m.frames.length === 1 ? "" : "s"}`,
+  surround: () => "made up",
+};
 
 function askWays() {
   const key = `${bench.frame}/${bench.revision}/${bench.treated}`;
   if (key === ways.key || bench.playing || bench.rested !== bench.frame) return;
   ways = { key, marks: [] };
-  get(`/reels/${bench.reel.id}/ways/${bench.frame}?shot=${bench.shotAt}`).then((told) => {
-    if (key === ways.key) { ways.marks = told.marks; bench.set({ ways: told.marks }); }
-  }, () => {});
+  get(`/reels/${bench.reel.id}/ways/${bench.frame}?shot=${bench.shotAt}`).then(
+    (told) => {
+      if (key === ways.key) {
+        ways.marks = told.marks;
+        bench.set({ ways: told.marks });
+      }
+    },
+    () => {},
+  );
 }
 
 function legend(pen, { scale, across }) {
@@ -224,14 +263,21 @@ function crosshair(pen, { scale, across }) {
   pen.save();
   pen.setLineDash([2, 4]);
   pen.lineWidth = 1;
-  for (const [colour, offset] of [["rgb(20 20 20 / 0.7)", 0], ["rgb(245 245 245 / 0.85)", 3]]) {
+  for (const [colour, offset] of [
+    ["rgb(20 20 20 / 0.7)", 0],
+    ["rgb(245 245 245 / 0.85)", 3],
+  ]) {
     pen.strokeStyle = colour;
     pen.lineDashOffset = offset;
     pen.beginPath();
-    pen.moveTo(0, y); pen.lineTo(x - gap, y);
-    pen.moveTo(x + gap, y); pen.lineTo(bench.reel.width * across, y);
-    pen.moveTo(x, 0); pen.lineTo(x, y - gap);
-    pen.moveTo(x, y + gap); pen.lineTo(x, bench.reel.height * scale);
+    pen.moveTo(0, y);
+    pen.lineTo(x - gap, y);
+    pen.moveTo(x + gap, y);
+    pen.lineTo(bench.reel.width * across, y);
+    pen.moveTo(x, 0);
+    pen.lineTo(x, y - gap);
+    pen.moveTo(x, y + gap);
+    pen.lineTo(x, bench.reel.height * scale);
     pen.stroke();
   }
   pen.restore();
@@ -239,19 +285,35 @@ function crosshair(pen, { scale, across }) {
 
 function splitEdge(pen, width, height) {
   const edge = Math.round(bench.split * width);
-  doubleStroke(pen, () => { pen.beginPath(); pen.moveTo(edge, 0); pen.lineTo(edge, height); pen.stroke(); });
-  doubleStroke(pen, () => { pen.beginPath(); pen.rect(edge - 4, height - 44, 8, 28); pen.stroke(); });
+  doubleStroke(pen, () => {
+    pen.beginPath();
+    pen.moveTo(edge, 0);
+    pen.lineTo(edge, height);
+    pen.stroke();
+  });
+  doubleStroke(pen, () => {
+    pen.beginPath();
+    pen.rect(edge - 4, height - 44, 8, 28);
+    pen.stroke();
+  });
 }
 
 function label() {
   const { trial } = bench;
-  const names = { difference: `difference x${bench.gain}`, ...(bench.plane ? { [bench.plane]: bench.plane.startsWith("still") ? "standing still" : "the plate" } : {}) };
-  const said = bench.layout === "grid" ? `${trial.names.length} ways` : bench.shown.map((v) => names[v] ?? trial?.names[Number(v.split("-")[2])] ?? v).join(" | ");
+  const names = {
+    difference: `difference x${bench.gain}`,
+    ...(bench.plane ? { [bench.plane]: bench.plane.startsWith("still") ? "standing still" : "the plate" } : {}),
+  };
+  const said =
+    bench.layout === "grid"
+      ? `${trial.names.length} ways`
+      : bench.shown.map((v) => names[v] ?? trial?.names[Number(v.split("-")[2])] ?? v).join(" | ");
   const zoom = transform().scale;
   const shots = bench.shots.length > 1 ? `  shot ${bench.shotAt + 1}` : "";
   if (bench.average !== "off") {
     tag.textContent = `average of the shot${bench.average === "flat" ? ", flattened" : ""}${shots}  ${said}  ${Math.round(zoom * 100)} %`;
-  } else tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${said}  ${Math.round(zoom * 100)} %`;
+  } else
+    tag.textContent = `frame ${String(bench.frame).padStart(4, "0")}${shots}  ${timecode(bench.frame)}  ${said}  ${Math.round(zoom * 100)} %`;
   if (trial && bench.layout === "one") tag.textContent += `\n${trial.lines[bench.way] ?? ""}`.trimEnd();
   const waiting = !trial && bench.view !== "source" && !bench.treated && !bench.holdSource;
   const outside = trial && (bench.frame < trial.first || bench.frame >= trial.stop);
@@ -268,7 +330,8 @@ export function toPicture(event) {
   let py = event.clientY - bounds.top;
   const all = panes(canvas.clientWidth, canvas.clientHeight);
   const pane = all.find((p) => px >= p.x && px < p.x + p.width && py >= p.y && py < p.y + p.height) ?? all[0];
-  px -= pane.x; py -= pane.y;
+  px -= pane.x;
+  py -= pane.y;
   const place = bench.place(pane.width, pane.height);
   return { x: (px - place.left) / place.across, y: (py - place.top) / place.scale, pane, place, px, py };
 }
@@ -291,7 +354,8 @@ export function zoomStep(direction, at = null) {
   const { scale, fit } = transform();
   const ratio = window.devicePixelRatio || 1;
   const stops = [fit, ...[0.5, 1, 2, 3, 4, 6, 8, 12, 16, 24, 32].map((s) => s / ratio).filter((s) => s > fit * 1.02)];
-  const next = direction > 0 ? stops.find((s) => s > scale * 1.02) ?? stops.at(-1) : stops.filter((s) => s < scale * 0.98).at(-1) ?? stops[0];
+  const next =
+    direction > 0 ? (stops.find((s) => s > scale * 1.02) ?? stops.at(-1)) : (stops.filter((s) => s < scale * 0.98).at(-1) ?? stops[0]);
   zoomTo(next, at);
 }
 
@@ -306,7 +370,8 @@ export function listen() {
     else if (retouch.press(at, event)) drag = { kind: "brush" };
     else if (regions.press(at, event)) drag = { kind: "draw" };
     else if (!regions.active() && tracks.press(at, event)) drag = { kind: "corner" };
-    else if (event.shiftKey || event.button === 1) drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
+    else if (event.shiftKey || event.button === 1)
+      drag = { kind: "move", x: event.clientX, y: event.clientY, cx: bench.centreX, cy: bench.centreY };
     else {
       drag = { kind: "aim" };
       bench.aim(at.x, at.y);
@@ -317,9 +382,16 @@ export function listen() {
   canvas.addEventListener("pointermove", (event) => {
     if (!drag || drag.kind === "brush") retouch.move(toPicture(event));
     if (drag?.kind === "brush") return;
-    if (drag?.kind === "corner") { tracks.move(toPicture(event)); return; }
-    if (!drag || drag.kind === "draw") { if (regions.active()) regions.move(toPicture(event)); return; }
-    if (drag.kind === "split") bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
+    if (drag?.kind === "corner") {
+      tracks.move(toPicture(event));
+      return;
+    }
+    if (!drag || drag.kind === "draw") {
+      if (regions.active()) regions.move(toPicture(event));
+      return;
+    }
+    if (drag.kind === "split")
+      bench.set({ split: Math.min(0.98, Math.max(0.02, (event.clientX - canvas.getBoundingClientRect().left) / canvas.clientWidth)) });
     else if (drag.kind === "move") {
       const { scale, across } = transform();
       bench.set({ centreX: drag.cx - (event.clientX - drag.x) / across, centreY: drag.cy - (event.clientY - drag.y) / scale });
@@ -328,28 +400,41 @@ export function listen() {
       bench.aim(at.x, at.y);
     }
   });
-  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => {
-    if (drag?.kind === "draw") regions.release();
-    if (drag?.kind === "corner") tracks.release();
-    if (drag?.kind === "brush") {
-      const pane = panes(canvas.clientWidth, canvas.clientHeight)[0];
-      retouch.release(pane, bench.place(pane.width, pane.height), last[pane.view]);
-    }
-    drag = null;
+  for (const end of ["pointerup", "pointercancel"])
+    canvas.addEventListener(end, () => {
+      if (drag?.kind === "draw") regions.release();
+      if (drag?.kind === "corner") tracks.release();
+      if (drag?.kind === "brush") {
+        const pane = panes(canvas.clientWidth, canvas.clientHeight)[0];
+        retouch.release(pane, bench.place(pane.width, pane.height), last[pane.view]);
+      }
+      drag = null;
+    });
+  canvas.addEventListener("pointerleave", () => {
+    regions.leave();
+    retouch.leave();
   });
-  canvas.addEventListener("pointerleave", () => { regions.leave(); retouch.leave(); });
-  canvas.addEventListener("wheel", (event) => {
-    event.preventDefault();
-    if (retouch.wheel(event) || regions.wheel(event)) return;
-    zoomStep(event.deltaY < 0 ? 1 : -1, toPicture(event));
-  }, { passive: false });
+  canvas.addEventListener(
+    "wheel",
+    (event) => {
+      event.preventDefault();
+      if (retouch.wheel(event) || regions.wheel(event)) return;
+      zoomStep(event.deltaY < 0 ? 1 : -1, toPicture(event));
+    },
+    { passive: false },
+  );
 }
 
 // A click near a ring chooses its finding.
 function choose(at) {
   if (specks.choose(at)) return;
-  const far = (s) => (s.kind === "scratch" ? Math.max(0, Math.abs(s.x + s.width / 2 - at.x) - s.width / 2) : Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y));
+  const far = (s) =>
+    s.kind === "scratch"
+      ? Math.max(0, Math.abs(s.x + s.width / 2 - at.x) - s.width / 2)
+      : Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y);
   const reach = (s) => (s.kind === "scratch" ? 6 : ringOf(s, at.place.scale)) / at.place.scale + 2;
-  const near = bench.sites.filter((s) => s.state === "kept" && s.kind !== "film-dirt" && far(s) < reach(s)).sort((a, b) => far(a) - far(b))[0];
+  const near = bench.sites
+    .filter((s) => s.state === "kept" && s.kind !== "film-dirt" && far(s) < reach(s))
+    .sort((a, b) => far(a) - far(b))[0];
   bench.set({ selected: near ? near.index : null });
 }

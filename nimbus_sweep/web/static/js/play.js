@@ -12,7 +12,10 @@ let origin = 0;
 let dropped = 0;
 let shown = 0;
 
-const rate = () => { const [a, b] = bench.reel.rate.split("/").map(Number); return a / (b || 1); };
+const rate = () => {
+  const [a, b] = bench.reel.rate.split("/").map(Number);
+  return a / (b || 1);
+};
 const span = () => {
   if (bench.loop === "shot") return [looped.first, looped.stop - 1];
   return bench.range && bench.loop !== "all" ? bench.range : [0, bench.reel.frames - 1];
@@ -31,14 +34,18 @@ function frameFor(steps) {
   return { frame: a + ((from + steps) % count) };
 }
 
-const ready = (frame) => forms.ready(frame) && bench.shown.every((view) => fetchImage(frameUrl(frame, view, Math.min(960, bench.reel.width))).ready);
+const ready = (frame) =>
+  forms.ready(frame) && bench.shown.every((view) => fetchImage(frameUrl(frame, view, Math.min(960, bench.reel.width))).ready);
 
 function tick(now) {
   if (!bench.playing) return;
   const steps = Math.floor(((now - begun) / 1000) * rate());
   for (let ahead = 1; ahead <= 10; ahead += 1) ready(frameFor(steps + ahead).frame);
   const { frame, over } = frameFor(steps);
-  if (over) { stop(); return; }
+  if (over) {
+    stop();
+    return;
+  }
   if (frame !== bench.frame) {
     if (ready(frame)) {
       const missed = steps - shown - 1;
@@ -52,7 +59,10 @@ function tick(now) {
   requestAnimationFrame(tick);
 }
 
-export function toggle() { if (bench.playing) stop(); else start(); }
+export function toggle() {
+  if (bench.playing) stop();
+  else start();
+}
 
 function start() {
   if (!bench.reel.ready) return;
@@ -77,9 +87,13 @@ export function stop() {
 export function nextLoop() {
   const modes = MODES.filter((m) => (m !== "range" || bench.range) && (m !== "shot" || bench.shots.length > 1));
   bench.set({ loop: modes[(modes.indexOf(bench.loop) + 1) % modes.length] });
-  if (bench.playing) { stop(); start(); }
+  if (bench.playing) {
+    stop();
+    start();
+  }
 }
 
 export function label() {
-  document.getElementById("loop").textContent = `Loop: ${bench.loop === "range" && bench.range ? `${bench.range[0]}–${bench.range[1]}` : bench.loop}`;
+  document.getElementById("loop").textContent =
+    `Loop: ${bench.loop === "range" && bench.range ? `${bench.range[0]}–${bench.range[1]}` : bench.loop}`;
 }

@@ -17,7 +17,9 @@ async function refresh() {
       list.dataset.last = fresh.trim();
       list.innerHTML = fresh;
     }
-  } catch { /* the next round asks again */ }
+  } catch {
+    /* the next round asks again */
+  }
   timer = setTimeout(refresh, list.querySelector("[data-busy]") ? 600 : 4000);
 }
 
@@ -35,15 +37,23 @@ async function sendArchive(chosen) {
 
 async function send(chosen) {
   if (!chosen) return;
-  if (/\.zip$/i.test(chosen.name)) { await sendArchive(chosen); return; }
+  if (/\.zip$/i.test(chosen.name)) {
+    await sendArchive(chosen);
+    return;
+  }
   box.hidden = false;
   const bar = box.querySelector("progress");
   const began = performance.now();
-  const running = upload(`/reels/upload?name=${encodeURIComponent(chosen.name)}&job=${encodeURIComponent(job.value)}`, chosen, (done, total) => {
-    bar.value = done / total;
-    const rate = done / ((performance.now() - began) / 1000);
-    document.getElementById("upload-said").textContent = `${chosen.name}: ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
-  });
+  const running = upload(
+    `/reels/upload?name=${encodeURIComponent(chosen.name)}&job=${encodeURIComponent(job.value)}`,
+    chosen,
+    (done, total) => {
+      bar.value = done / total;
+      const rate = done / ((performance.now() - began) / 1000);
+      document.getElementById("upload-said").textContent =
+        `${chosen.name}: ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
+    },
+  );
   document.getElementById("upload-stop").onclick = running.stop;
   try {
     location.href = (await running.done).open;
@@ -56,14 +66,24 @@ async function send(chosen) {
 
 file.addEventListener("change", () => send(file.files[0]));
 const archive = document.getElementById("archive");
-archive.addEventListener("change", async () => { if (archive.files[0]) await sendArchive(archive.files[0]); archive.value = ""; });
-for (const name of ["dragenter", "dragover"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.add("over"); });
+archive.addEventListener("change", async () => {
+  if (archive.files[0]) await sendArchive(archive.files[0]);
+  archive.value = "";
+});
+for (const name of ["dragenter", "dragover"])
+  drop.addEventListener(name, (event) => {
+    event.preventDefault();
+    drop.classList.add("over");
+  });
 for (const name of ["dragleave", "drop"]) drop.addEventListener(name, () => drop.classList.remove("over"));
 // A folder that is dropped is a sequence; a file is a movie.
 drop.addEventListener("drop", async (event) => {
   event.preventDefault();
   const entry = event.dataTransfer.items[0]?.webkitGetAsEntry?.();
-  if (!entry?.isDirectory) { send(event.dataTransfer.files[0]); return; }
+  if (!entry?.isDirectory) {
+    send(event.dataTransfer.files[0]);
+    return;
+  }
   const reader = entry.createReader();
   const entries = [];
   for (;;) {
@@ -79,13 +99,21 @@ folder.addEventListener("change", () => sendSequence(folder.files[0]?.webkitRela
 
 async function sendSequence(name, files) {
   const pictures = files.filter((f) => /\.(dpx|tiff?|png|exr|jpe?g)$/i.test(f.name)).sort((a, b) => (a.name < b.name ? -1 : 1));
-  if (!pictures.length) { say("That folder holds no pictures of a sequence (DPX, TIFF, PNG, OpenEXR or JPEG).", "error"); return; }
+  if (!pictures.length) {
+    say("That folder holds no pictures of a sequence (DPX, TIFF, PNG, OpenEXR or JPEG).", "error");
+    return;
+  }
   box.hidden = false;
   const bar = box.querySelector("progress");
   const total = pictures.reduce((sum, f) => sum + f.size, 0);
-  let done = 0, running = null, stopped = false;
+  let done = 0,
+    running = null,
+    stopped = false;
   const began = performance.now();
-  document.getElementById("upload-stop").onclick = () => { stopped = true; running?.stop(); };
+  document.getElementById("upload-stop").onclick = () => {
+    stopped = true;
+    running?.stop();
+  };
   try {
     const { token } = await post("/reels/sequence", { name });
     for (const [n, picture] of pictures.entries()) {
@@ -95,7 +123,8 @@ async function sendSequence(name, files) {
       done += picture.size;
       bar.value = done / Math.max(1, total);
       const rate = done / ((performance.now() - began) / 1000);
-      document.getElementById("upload-said").textContent = `${n + 1} of ${pictures.length} pictures, ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
+      document.getElementById("upload-said").textContent =
+        `${n + 1} of ${pictures.length} pictures, ${size(done)} of ${size(total)}, ${Math.ceil((total - done) / Math.max(1, rate))} s left`;
     }
     location.href = (await post(`/reels/sequence/${token}/finish`, { job: job.value })).open;
   } catch (error) {
@@ -137,15 +166,24 @@ list.addEventListener("click", async (event) => {
     return;
   }
   const posting = event.target.closest("[data-post]");
-  if (posting) { change(posting.dataset.post, JSON.parse(posting.dataset.body ?? "{}")); return; }
+  if (posting) {
+    change(posting.dataset.post, JSON.parse(posting.dataset.body ?? "{}"));
+    return;
+  }
   const naming = event.target.closest("[data-rename]");
-  if (naming) { rename(naming); return; }
+  if (naming) {
+    rename(naming);
+    return;
+  }
   const button = event.target.closest("[data-remove]");
   if (!button) return;
   if (!button.dataset.sure) {
     button.dataset.sure = "yes";
     button.textContent = "Really remove";
-    setTimeout(() => { delete button.dataset.sure; button.textContent = "Remove"; }, 4000);
+    setTimeout(() => {
+      delete button.dataset.sure;
+      button.textContent = "Remove";
+    }, 4000);
     return;
   }
   try {
@@ -168,9 +206,16 @@ function rename(button) {
   list.dataset.editing = "yes";
   field.focus();
   field.select();
-  const end = () => { delete list.dataset.editing; list.dataset.last = ""; refresh(); };
+  const end = () => {
+    delete list.dataset.editing;
+    list.dataset.last = "";
+    refresh();
+  };
   field.addEventListener("keydown", async (event) => {
-    if (event.key === "Enter") { await change(button.dataset.rename, { title: field.value }); end(); }
+    if (event.key === "Enter") {
+      await change(button.dataset.rename, { title: field.value });
+      end();
+    }
     if (event.key === "Escape") end();
   });
 }

@@ -30,8 +30,13 @@ async function fetchLines() {
   const range = `first=${first}&stop=${stop}&points=${points}`;
   try {
     const [curve, marks] = await Promise.all(["light", "lanes"].map((what) => get(`/reels/${bench.reel.id}/${what}?${range}`)));
-    if (pending === want) { light = { ...curve, want }; lanes = marks; }
-  } catch { /* the strip stays empty; the next zoom asks again */ }
+    if (pending === want) {
+      light = { ...curve, want };
+      lanes = marks;
+    }
+  } catch {
+    /* the strip stays empty; the next zoom asks again */
+  }
   if (pending === want) pending = null;
   draw();
 }
@@ -46,7 +51,10 @@ export function draw() {
   const { pen, width, height } = fitCanvas(canvas);
   if (!bench.reel.ready) return;
   fetchSoon();
-  const ink = colour("--ink"), soft = colour("--soft"), rule = colour("--rule"), act = colour("--act");
+  const ink = colour("--ink"),
+    soft = colour("--soft"),
+    rule = colour("--rule"),
+    act = colour("--act");
   if (bench.range) {
     pen.fillStyle = colour("--tint");
     const [a, b] = bench.range;
@@ -59,7 +67,10 @@ export function draw() {
     const y = Math.round(yOf(n, height)) + 0.5;
     pen.strokeStyle = rule;
     pen.lineWidth = 1;
-    pen.beginPath(); pen.moveTo(0, y); pen.lineTo(width, y); pen.stroke();
+    pen.beginPath();
+    pen.moveTo(0, y);
+    pen.lineTo(width, y);
+    pen.stroke();
     pen.fillStyle = soft;
     pen.fillText(String(n).padStart(4, "0"), COLUMNS.number, y + 11);
     const entry = fetchImage(frameUrl(n, "source", Math.min(960, bench.reel.width)));
@@ -77,9 +88,16 @@ export function draw() {
   const y = Math.round(yOf(bench.frame + 0.5, height)) + 0.5;
   pen.strokeStyle = act;
   pen.lineWidth = 1.5;
-  pen.beginPath(); pen.moveTo(0, y); pen.lineTo(width, y); pen.stroke();
+  pen.beginPath();
+  pen.moveTo(0, y);
+  pen.lineTo(width, y);
+  pen.stroke();
   pen.fillStyle = act;
-  pen.beginPath(); pen.moveTo(0, y - 5); pen.lineTo(7, y); pen.lineTo(0, y + 5); pen.fill();
+  pen.beginPath();
+  pen.moveTo(0, y - 5);
+  pen.lineTo(7, y);
+  pen.lineTo(0, y + 5);
+  pen.fill();
   caption();
 }
 
@@ -151,13 +169,17 @@ function cuts(pen, width, height, ink) {
     if (shot.cut === "start" || shot.first < first || shot.first > stop) continue;
     const y = Math.round(yOf(shot.first, height)) + 0.5;
     pen.setLineDash(shot.confirmed ? [] : [5, 3]);
-    pen.beginPath(); pen.moveTo(0, y); pen.lineTo(width, y); pen.stroke();
+    pen.beginPath();
+    pen.moveTo(0, y);
+    pen.lineTo(width, y);
+    pen.stroke();
     pen.setLineDash([]);
   }
 }
 
 function curve(pen, height, ink) {
-  const low = Math.min(...light.low), high = Math.max(...light.high);
+  const low = Math.min(...light.low),
+    high = Math.max(...light.high);
   const scale = 22 / Math.max(0.02, high - low);
   pen.strokeStyle = ink;
   pen.lineWidth = 1;
@@ -165,7 +187,8 @@ function curve(pen, height, ink) {
   for (let i = 0; i < light.low.length; i += 1) {
     const y = yOf(light.first + ((i + 0.5) / light.low.length) * (light.stop - light.first), height);
     const x = COLUMNS.light + ((light.low[i] + light.high[i]) / 2 - low) * scale;
-    if (i) pen.lineTo(x, y); else pen.moveTo(x, y);
+    if (i) pen.lineTo(x, y);
+    else pen.moveTo(x, y);
   }
   pen.stroke();
 }
@@ -182,13 +205,18 @@ function altered(pen, height, act) {
 
 function caption() {
   if (hover !== null && light) {
-    const i = Math.min(light.low.length - 1, Math.max(0, Math.floor(((hover - light.first) / (light.stop - light.first)) * light.low.length)));
+    const i = Math.min(
+      light.low.length - 1,
+      Math.max(0, Math.floor(((hover - light.first) / (light.stop - light.first)) * light.low.length)),
+    );
     said.textContent = `${String(hover).padStart(4, "0")}  light ${(50 * (light.low[i] + light.high[i])).toFixed(1)} %`;
     said.className = "number";
   } else {
     said.className = "";
     const repeats = lanes?.repeated.some((v) => v) ? " · repeats" : "";
-    said.textContent = bench.range ? `range ${bench.range[0]} to ${bench.range[1]}` : `light · rows${repeats}${bench.treated ? " · altered" : ""}${lanes?.patched.some((v) => v) ? " · specks" : ""}${lanes?.by_hand.some((v) => v) ? " · by hand" : ""}`;
+    said.textContent = bench.range
+      ? `range ${bench.range[0]} to ${bench.range[1]}`
+      : `light · rows${repeats}${bench.treated ? " · altered" : ""}${lanes?.patched.some((v) => v) ? " · specks" : ""}${lanes?.by_hand.some((v) => v) ? " · by hand" : ""}`;
   }
 }
 
@@ -215,23 +243,30 @@ export function listen() {
     }
     from = null;
   });
-  canvas.addEventListener("pointerleave", () => { hover = null; draw(); });
-  canvas.addEventListener("wheel", (event) => {
-    event.preventDefault();
-    if (event.shiftKey) {
-      const span = stop - first;
-      const by = Math.sign(event.deltaY || event.deltaX) * Math.max(1, Math.round(span / 8));
-      first = Math.min(Math.max(0, first + by), bench.reel.frames - span);
+  canvas.addEventListener("pointerleave", () => {
+    hover = null;
+    draw();
+  });
+  canvas.addEventListener(
+    "wheel",
+    (event) => {
+      event.preventDefault();
+      if (event.shiftKey) {
+        const span = stop - first;
+        const by = Math.sign(event.deltaY || event.deltaX) * Math.max(1, Math.round(span / 8));
+        first = Math.min(Math.max(0, first + by), bench.reel.frames - span);
+        stop = first + span;
+        draw();
+        return;
+      }
+      const total = bench.reel.frames;
+      const at = frameAt(event.offsetY, canvas.clientHeight);
+      const factor = event.deltaY < 0 ? 0.7 : 1 / 0.7;
+      const span = Math.min(total, Math.max(Math.min(8, total), Math.round((stop - first) * factor)));
+      first = Math.min(Math.max(0, Math.round(at - (at - first) * (span / (stop - first)))), total - span);
       stop = first + span;
       draw();
-      return;
-    }
-    const total = bench.reel.frames;
-    const at = frameAt(event.offsetY, canvas.clientHeight);
-    const factor = event.deltaY < 0 ? 0.7 : 1 / 0.7;
-    const span = Math.min(total, Math.max(Math.min(8, total), Math.round((stop - first) * factor)));
-    first = Math.min(Math.max(0, Math.round(at - (at - first) * (span / (stop - first)))), total - span);
-    stop = first + span;
-    draw();
-  }, { passive: false });
+    },
+    { passive: false },
+  );
 }

@@ -41,9 +41,18 @@ export async function show(key, force = false) {
   const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
   if (bench.openTrial) folds.push(`trial-${bench.openTrial}`);
   const painted = sheet.querySelector("[data-paint]")?.checked;
-  const filled = new Map([...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), { value: valueIn(b), given: givenIn(b) }]));
+  const filled = new Map(
+    [...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), { value: valueIn(b), given: givenIn(b) }]),
+  );
   // What is being typed into is left alone until it is done.
-  if (document.activeElement?.matches?.("#sheet input[type=text], #sheet textarea") && !force && document.activeElement.value !== document.activeElement.defaultValue) { shownFor = null; return; }
+  if (
+    document.activeElement?.matches?.("#sheet input[type=text], #sheet textarea") &&
+    !force &&
+    document.activeElement.value !== document.activeElement.defaultValue
+  ) {
+    shownFor = null;
+    return;
+  }
   const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
   const focused = held?.post;
   const scroll = sheet.scrollTop;
@@ -70,7 +79,10 @@ export async function show(key, force = false) {
 // On the control itself: the sheet may be made anew while a file or a choice is being made.
 function hear() {
   for (const box of sheet.querySelectorAll("input, select, textarea")) box.onchange = () => changed(box);
-  for (const fold of sheet.querySelectorAll("details[data-load]")) { fold.ontoggle = () => load(fold); load(fold); }
+  for (const fold of sheet.querySelectorAll("details[data-load]")) {
+    fold.ontoggle = () => load(fold);
+    load(fold);
+  }
   regions.hearSheet(sheet);
 }
 
@@ -81,11 +93,18 @@ async function load(fold) {
   if (!fold.open) return;
   const box = fold.querySelector("[data-loaded]");
   if (!loaded.has(url)) loaded.set(url, text(url));
-  try { box.innerHTML = await loaded.get(url); } catch (error) { loaded.delete(url); box.textContent = error.message; }
+  try {
+    box.innerHTML = await loaded.get(url);
+  } catch (error) {
+    loaded.delete(url);
+    box.textContent = error.message;
+  }
 }
 
 // Boxes of a form are posted together, by the button that names the form; they keep what is in them when the sheet is made anew.
-function nameOf(box) { return `${box.closest("[data-form]").dataset.form}/${box.dataset.field}/${box.type === "checkbox" ? box.value : ""}`; }
+function nameOf(box) {
+  return `${box.closest("[data-form]").dataset.form}/${box.dataset.field}/${box.type === "checkbox" ? box.value : ""}`;
+}
 
 const valueIn = (box) => (box.type === "checkbox" ? box.checked : box.value);
 
@@ -101,33 +120,46 @@ function formOf(name) {
   for (const box of sheet.querySelectorAll(`[data-form="${name}"] [data-field]`)) {
     const { field } = box.dataset;
     const [whole, part] = field.split(".");
-    if (part !== undefined) (body[whole] ??= {})[part] = valueOf(box);
-    else if (box.type !== "checkbox") body[field] = valueOf(box);
-    else if (box.hasAttribute("value")) { body[field] ??= []; if (box.checked) body[field].push(box.value); } else body[field] = box.checked;
+    if (part !== undefined) {
+      body[whole] ??= {};
+      body[whole][part] = fieldValue(box);
+    } else if (box.type !== "checkbox") body[field] = fieldValue(box);
+    else if (box.hasAttribute("value")) {
+      body[field] ??= [];
+      if (box.checked) body[field].push(box.value);
+    } else body[field] = box.checked;
   }
   return body;
 }
 
 // What is chosen may say what belongs in the box beside it.
 function fill(box) {
-  if (box.dataset.fills) box.closest("[data-form]").querySelector(`[data-field="${box.dataset.fills}"]`).value = box.selectedOptions[0].dataset.fill;
+  if (box.dataset.fills)
+    box.closest("[data-form]").querySelector(`[data-field="${box.dataset.fills}"]`).value = box.selectedOptions[0].dataset.fill;
 }
 
 function changed(box) {
-  if (box.dataset.field && !box.dataset.post) { fill(box); return; }
+  if (box.dataset.field && !box.dataset.post) {
+    fill(box);
+    return;
+  }
   if (box.type === "text") box.defaultValue = box.value;
   if (box.type === "file") take(box);
-  else if (box.dataset.name) act(box.dataset.post, { [box.dataset.name]: valueOf(box), ...(box.dataset.atHead ? { [box.dataset.atHead]: bench.frame } : {}) });
+  else if (box.dataset.name)
+    act(box.dataset.post, { [box.dataset.name]: fieldValue(box), ...(box.dataset.atHead ? { [box.dataset.atHead]: bench.frame } : {}) });
   else if (box.dataset.postChange) act(box.dataset.postChange);
-  else if (box.dataset.setting) act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
+  else if (box.dataset.setting)
+    act(box.dataset.post, { [box.dataset.setting]: Number((Number(box.value) * Number(box.dataset.scale ?? 1)).toFixed(4)) });
 }
 
 export function mark() {
-  for (const item of sheet.querySelectorAll("li[data-shot]")) item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
+  for (const item of sheet.querySelectorAll("li[data-shot]"))
+    item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
   // What is open in the sheet may ask for the picture to be laid on a plane; the last that can be seen does.
   const laid = [...sheet.querySelectorAll("details[data-plane][open]")].filter((d) => d.offsetParent).at(-1)?.dataset.plane ?? null;
   if (laid !== bench.plane) bench.set({ plane: laid });
-  for (const item of sheet.querySelectorAll("li[data-finding]")) item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
+  for (const item of sheet.querySelectorAll("li[data-finding]"))
+    item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
   regions.mark(sheet);
   forms.mark(sheet);
   specks.mark(sheet);
@@ -164,23 +196,42 @@ async function act(url, body) {
 
 async function take(box) {
   if (!box.files[0]) return;
-  if ("raw" in box.dataset) { await takeRaw(box); return; }
+  if ("raw" in box.dataset) {
+    await takeRaw(box);
+    return;
+  }
   const content = await box.files[0].text();
-  if ("text" in box.dataset) { act(box.dataset.post, { text: content, name: box.files[0].name }); box.value = ""; return; }
-  try { act(box.dataset.post, JSON.parse(content)); } catch { say("This file is not JSON; choose a recipe file.", "error"); }
+  if ("text" in box.dataset) {
+    act(box.dataset.post, { text: content, name: box.files[0].name });
+    box.value = "";
+    return;
+  }
+  try {
+    act(box.dataset.post, JSON.parse(content));
+  } catch {
+    say("This file is not JSON; choose a recipe file.", "error");
+  }
 }
 
 // A picture goes as it is; a mask with how its colour is to be taken.
 async function takeRaw(box) {
-  const set = Object.fromEntries([...(box.closest("details")?.querySelectorAll("[data-mask]") ?? [])].map((b) => [b.dataset.mask, b.value]));
-  const query = new URLSearchParams("tolerance" in set ? { colour: set.how === "own" ? set.colour : "", tolerance: set.tolerance, trim: set.trim } : {});
-  try { say((await upload(`${box.dataset.post}&${query}`, box.files[0], () => {}).done).said); } catch (error) { say(error.message, "error"); }
+  const set = Object.fromEntries(
+    [...(box.closest("details")?.querySelectorAll("[data-mask]") ?? [])].map((b) => [b.dataset.mask, b.value]),
+  );
+  const query = new URLSearchParams(
+    "tolerance" in set ? { colour: set.how === "own" ? set.colour : "", tolerance: set.tolerance, trim: set.trim } : {},
+  );
+  try {
+    say((await upload(`${box.dataset.post}&${query}`, box.files[0], () => {}).done).said);
+  } catch (error) {
+    say(error.message, "error");
+  }
   box.value = "";
   shownFor = null;
   refresh();
 }
 
-function valueOf(box) {
+function fieldValue(box) {
   if (box.type === "checkbox") return box.checked;
   if (box.dataset.number === "any") return (Number(box.value) || 0) * Number(box.dataset.scale ?? 1);
   return "number" in box.dataset ? Math.round(Number(box.value) || 0) : box.value;
@@ -192,7 +243,10 @@ function press(button) {
     const label = button.textContent;
     button.dataset.asked = "yes";
     button.textContent = button.dataset.sure;
-    setTimeout(() => { delete button.dataset.asked; button.textContent = label; }, 4000);
+    setTimeout(() => {
+      delete button.dataset.asked;
+      button.textContent = label;
+    }, 4000);
     return;
   }
   const body = JSON.parse(button.dataset.body ?? "{}");
@@ -201,12 +255,16 @@ function press(button) {
   if (button.dataset.with) Object.assign(body, formOf(button.dataset.with));
   act(button.dataset.post, body).then((told) => {
     // Space plays next; it must not press this button again.
-    if (told.trial) { trials.open(told.trial); document.getElementById("picture").focus(); }
+    if (told.trial) {
+      trials.open(told.trial);
+      document.getElementById("picture").focus();
+    }
   });
 }
 
 export const cutHere = () => act(`/reels/${bench.reel.id}/cuts`, { at: bench.frame });
-export const pointHere = (which) => act(`/reels/${bench.reel.id}/shot?shot=${bench.shotAt}`, { [which]: bench.frame + (which === "leave" ? 1 : 0) });
+export const pointHere = (which) =>
+  act(`/reels/${bench.reel.id}/shot?shot=${bench.shotAt}`, { [which]: bench.frame + (which === "leave" ? 1 : 0) });
 
 // To the first frame of the shot so many places on; of this one for 0.
 export function stepShot(direction) {
@@ -222,7 +280,12 @@ export function choose(index, zoom = false) {
   // What is in some frames only is shown where it is.
   if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) bench.go(site.first);
   // A site's own pixel, the middle of a mark.
-  const [x, y] = site.kind === "scratch" ? [site.x + site.width / 2, bench.y] : ["static-shade", "cue-mark"].includes(site.kind) ? [site.x + site.width / 2, site.y + site.height / 2] : [site.x, site.y];
+  const [x, y] =
+    site.kind === "scratch"
+      ? [site.x + site.width / 2, bench.y]
+      : ["static-shade", "cue-mark"].includes(site.kind)
+        ? [site.x + site.width / 2, site.y + site.height / 2]
+        : [site.x, site.y];
   bench.aim(x, y);
   if (zoom) zoomTo(4 / (window.devicePixelRatio || 1));
   else if (bench.zoom) bench.set({ centreX: x, centreY: y });
@@ -259,7 +322,18 @@ export function listen(onChange) {
   refresh = onChange;
   hear();
   sheet.addEventListener("pointerdown", () => {
-    pressedNow = new Promise((done) => { for (const end of ["pointerup", "pointercancel"]) window.addEventListener(end, () => setTimeout(() => { pressedNow = null; done(); }), { once: true }); });
+    pressedNow = new Promise((done) => {
+      for (const end of ["pointerup", "pointercancel"])
+        window.addEventListener(
+          end,
+          () =>
+            setTimeout(() => {
+              pressedNow = null;
+              done();
+            }),
+          { once: true },
+        );
+    });
   });
   trials.listen(sheet);
   forms.listen(sheet);
@@ -269,9 +343,15 @@ export function listen(onChange) {
   tracks.listen(sheet, act);
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-post]");
-    if (button) { press(button); return; }
+    if (button) {
+      press(button);
+      return;
+    }
     const step = event.target.closest("[data-step-shot]");
-    if (step) { stepShot(Number(step.dataset.stepShot)); return; }
+    if (step) {
+      stepShot(Number(step.dataset.stepShot));
+      return;
+    }
     const span = event.target.closest("[data-range-post]");
     if (span) {
       const [first, last] = bench.range ?? [bench.frame, bench.frame];
@@ -287,7 +367,10 @@ export function listen(onChange) {
     }
     const shot = event.target.closest("li[data-shot] summary");
     if (shot) bench.go(bench.shots[Number(shot.closest("li").dataset.shot)]?.first ?? bench.frame);
-    if (event.target.closest("#place")) { placeHere(); return; }
+    if (event.target.closest("#place")) {
+      placeHere();
+      return;
+    }
     const item = event.target.closest("li[data-finding]");
     if (item && !event.target.closest(".actions")) choose(Number(item.dataset.finding), event.detail === 2);
   });
@@ -301,7 +384,10 @@ export function listen(onChange) {
       event.preventDefault();
       const items = [...sheet.querySelectorAll("li[data-finding]")];
       const next = items[items.indexOf(item) + (event.key === "ArrowDown" ? 1 : -1)];
-      if (next) { (next.querySelector("summary") ?? next).focus(); choose(Number(next.dataset.finding)); }
+      if (next) {
+        (next.querySelector("summary") ?? next).focus();
+        choose(Number(next.dataset.finding));
+      }
     }
   });
 }

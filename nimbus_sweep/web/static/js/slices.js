@@ -33,13 +33,20 @@ export function draw() {
   // Wait until the cross-hair rests: a slice reads every frame.
   if (at.x !== bench.x || at.y !== bench.y) {
     clearTimeout(wait);
-    wait = setTimeout(() => { at = { x: bench.x, y: bench.y }; draw(); }, 90);
+    wait = setTimeout(() => {
+      at = { x: bench.x, y: bench.y };
+      draw();
+    }, 90);
   }
   const place = transform();
   drawRow(place);
   drawColumn(place);
   const laid = bench.laid[bench.shotAt];
-  tags.row.textContent = laid ? `row ${bench.y} over the shot, time down${making.row ? " · being made" : ""}` : bench.reel.state === "ready" ? "the shot is being laid open in time" : "slices follow when the reel is read";
+  tags.row.textContent = laid
+    ? `row ${bench.y} over the shot, time down${making.row ? " · being made" : ""}`
+    : bench.reel.state === "ready"
+      ? "the shot is being laid open in time"
+      : "slices follow when the reel is read";
   tags.column.textContent = laid ? `column ${bench.x}` : "";
 }
 
@@ -51,7 +58,9 @@ function drawRow(place) {
   const entry = image("row");
   const left = place.left;
   pen.save();
-  pen.beginPath(); pen.rect(place.pane.x, 0, place.pane.width, height); pen.clip();
+  pen.beginPath();
+  pen.rect(place.pane.x, 0, place.pane.width, height);
+  pen.clip();
   if (entry?.ready) {
     pen.imageSmoothingEnabled = place.scale < 1;
     pen.drawImage(entry.image, left, 0, bench.reel.width * place.across, height);
@@ -67,7 +76,9 @@ function drawColumn(place) {
   const { pen, width, height } = fitCanvas(column);
   const entry = image("column");
   pen.save();
-  pen.beginPath(); pen.rect(0, place.pane.y, width, place.pane.height); pen.clip();
+  pen.beginPath();
+  pen.rect(0, place.pane.y, width, place.pane.height);
+  pen.clip();
   if (entry?.ready) {
     pen.imageSmoothingEnabled = place.scale < 1;
     pen.drawImage(entry.image, 0, place.top, width, bench.reel.height * place.scale);
@@ -81,23 +92,42 @@ function drawColumn(place) {
 
 function now(pen, kind, where, length) {
   const v = Math.round(where) + 0.5;
-  doubleStroke(pen, () => {
-    pen.beginPath();
-    if (kind === "h") { pen.moveTo(0, v); pen.lineTo(length, v); } else { pen.moveTo(v, 0); pen.lineTo(v, length); }
-    pen.stroke();
-  }, 1);
+  doubleStroke(
+    pen,
+    () => {
+      pen.beginPath();
+      if (kind === "h") {
+        pen.moveTo(0, v);
+        pen.lineTo(length, v);
+      } else {
+        pen.moveTo(v, 0);
+        pen.lineTo(v, length);
+      }
+      pen.stroke();
+    },
+    1,
+  );
 }
 
 function here(pen, x, y, dx, dy) {
   pen.save();
   pen.setLineDash([2, 4]);
   pen.lineWidth = 1;
-  for (const [colour, offset] of [["rgb(20 20 20 / 0.6)", 0], ["rgb(245 245 245 / 0.8)", 3]]) {
+  for (const [colour, offset] of [
+    ["rgb(20 20 20 / 0.6)", 0],
+    ["rgb(245 245 245 / 0.8)", 3],
+  ]) {
     pen.strokeStyle = colour;
     pen.lineDashOffset = offset;
     // Short, at both ends: a streak at the cross-hair must not hide under it.
-    for (const [from, to] of [[0, 0.09], [0.91, 1]]) {
-      pen.beginPath(); pen.moveTo(x + from * dx, y + from * dy); pen.lineTo(x + to * dx, y + to * dy); pen.stroke();
+    for (const [from, to] of [
+      [0, 0.09],
+      [0.91, 1],
+    ]) {
+      pen.beginPath();
+      pen.moveTo(x + from * dx, y + from * dy);
+      pen.lineTo(x + to * dx, y + to * dy);
+      pen.stroke();
     }
   }
   pen.restore();
@@ -122,7 +152,16 @@ export function drag(canvas, moved) {
     const bounds = canvas.getBoundingClientRect();
     moved(event.clientX - bounds.left, event.clientY - bounds.top, event);
   };
-  canvas.addEventListener("pointerdown", (event) => { on = true; canvas.setPointerCapture(event.pointerId); tell(event); });
-  canvas.addEventListener("pointermove", (event) => { if (on) tell(event); });
-  for (const end of ["pointerup", "pointercancel"]) canvas.addEventListener(end, () => { on = false; });
+  canvas.addEventListener("pointerdown", (event) => {
+    on = true;
+    canvas.setPointerCapture(event.pointerId);
+    tell(event);
+  });
+  canvas.addEventListener("pointermove", (event) => {
+    if (on) tell(event);
+  });
+  for (const end of ["pointerup", "pointercancel"])
+    canvas.addEventListener(end, () => {
+      on = false;
+    });
 }

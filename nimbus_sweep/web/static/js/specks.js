@@ -17,7 +17,8 @@ const sameAs = (one) => (s) => s.x === one.x && s.y === one.y;
 function wish() {
   const set = step();
   const query = new URLSearchParams({ shot: bench.shotAt, step: set.dataset.specks });
-  for (const box of set.querySelectorAll("[data-speck]")) query.set(box.dataset.speck, Number(box.value) * Number(box.dataset.scale ?? 1) || box.value);
+  for (const box of set.querySelectorAll("[data-speck]"))
+    query.set(box.dataset.speck, Number(box.value) * Number(box.dataset.scale ?? 1) || box.value);
   return `/reels/${bench.reel.id}/specks/${bench.frame}?${query}`;
 }
 
@@ -27,20 +28,28 @@ function ask() {
   const key = `${url}&m=${bench.revision}-${bench.treated}`;
   if (key === asked) return;
   asked = key;
-  get(url).then((answer) => {
-    if (key !== asked) return;
-    told = { frame: bench.frame, ...answer };
-    if (chosen?.frame !== bench.frame || !told.specks.some(sameAs(chosen))) chosen = null;
-    tell();
-    bench.set({ specks: key });
-  }, () => { if (key === asked) told = { frame: -1, specks: [] }; });
+  get(url).then(
+    (answer) => {
+      if (key !== asked) return;
+      told = { frame: bench.frame, ...answer };
+      if (chosen?.frame !== bench.frame || !told.specks.some(sameAs(chosen))) chosen = null;
+      tell();
+      bench.set({ specks: key });
+    },
+    () => {
+      if (key === asked) told = { frame: -1, specks: [] };
+    },
+  );
 }
 
 function tell() {
   const box = step()?.querySelector("[data-specks-told]");
   if (!box || told.frame !== bench.frame) return;
   const of = (state) => told.specks.filter((s) => s.state === state).length;
-  const said = told.ready === false ? "The shot is still being looked at." : `This frame: ${of("swept")} swept off, ${of("left")} left alone by you, ${of("fast")} moving too fast to be sure.`;
+  const said =
+    told.ready === false
+      ? "The shot is still being looked at."
+      : `This frame: ${of("swept")} swept off, ${of("left")} left alone by you, ${of("fast")} moving too fast to be sure.`;
   if (box.textContent !== said) box.textContent = said;
   const leave = step().querySelector("[data-leave=one]");
   if (leave) {
@@ -61,15 +70,25 @@ export function draw(pen, { scale, across }) {
     // Swept off: a whole line; left alone: dashes; moving too fast: dots. Chosen: ticks outside.
     pen.setLineDash({ swept: [], left: [5, 4], fast: [1, 3] }[speck.state]);
     const picked = chosen && chosen.frame === bench.frame && sameAs(chosen)(speck);
-    doubleStroke(pen, () => {
-      pen.beginPath();
-      pen.ellipse(x + w / 2, y + h / 2, Math.max(5, w / 1.7), Math.max(5, h / 1.7), 0, 0, 7);
-      if (picked) for (const [dx, dy] of [[1, 0], [-1, 0], [0, 1], [0, -1]]) {
-        pen.moveTo(x + w / 2 + dx * (w / 1.7 + 4), y + h / 2 + dy * (h / 1.7 + 4));
-        pen.lineTo(x + w / 2 + dx * (w / 1.7 + 10), y + h / 2 + dy * (h / 1.7 + 10));
-      }
-      pen.stroke();
-    }, 1);
+    doubleStroke(
+      pen,
+      () => {
+        pen.beginPath();
+        pen.ellipse(x + w / 2, y + h / 2, Math.max(5, w / 1.7), Math.max(5, h / 1.7), 0, 0, 7);
+        if (picked)
+          for (const [dx, dy] of [
+            [1, 0],
+            [-1, 0],
+            [0, 1],
+            [0, -1],
+          ]) {
+            pen.moveTo(x + w / 2 + dx * (w / 1.7 + 4), y + h / 2 + dy * (h / 1.7 + 4));
+            pen.lineTo(x + w / 2 + dx * (w / 1.7 + 10), y + h / 2 + dy * (h / 1.7 + 10));
+          }
+        pen.stroke();
+      },
+      1,
+    );
     if (speck.state === "fast" && scale >= 1) note(pen, "moving too fast", x, y + h + 10);
   }
   pen.restore();
@@ -127,6 +146,15 @@ export function mark(sheet) {
 export function listen(sheet, post) {
   paper = sheet;
   act = post;
-  sheet.addEventListener("input", (event) => { if (event.target.dataset.speck || "outline" in event.target.dataset) { asked = ""; ask(); bench.set({ specks: `${Math.random()}` }); } });
-  sheet.addEventListener("click", (event) => { const button = event.target.closest("[data-leave]"); if (button) leave(button.dataset.leave); });
+  sheet.addEventListener("input", (event) => {
+    if (event.target.dataset.speck || "outline" in event.target.dataset) {
+      asked = "";
+      ask();
+      bench.set({ specks: `${Math.random()}` });
+    }
+  });
+  sheet.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-leave]");
+    if (button) leave(button.dataset.leave);
+  });
 }

@@ -9,7 +9,10 @@ document.querySelector("main").addEventListener("click", async (event) => {
     const label = button.textContent;
     button.dataset.sure = "yes";
     button.textContent = "Really remove";
-    setTimeout(() => { delete button.dataset.sure; button.textContent = label; }, 4000);
+    setTimeout(() => {
+      delete button.dataset.sure;
+      button.textContent = label;
+    }, 4000);
     return;
   }
   try {

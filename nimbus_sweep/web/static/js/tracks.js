@@ -17,7 +17,13 @@ export const open = () => url !== null;
 export function mark(sheet) {
   const fold = sheet.querySelector("details[data-track][open]");
   const next = fold?.dataset.track ?? null;
-  if (next !== url) { url = next; seen = null; seenFor = ""; held = null; bench.set({ drawn: {} }); }
+  if (next !== url) {
+    url = next;
+    seen = null;
+    seenFor = "";
+    held = null;
+    bench.set({ drawn: {} });
+  }
   if (!url || bench.playing) return;
   const key = `${url}/${bench.frame}/${bench.revision}`;
   if (key !== seenFor) ask(key);
@@ -41,7 +47,8 @@ function curve(canvas) {
   if (!canvas || !seen?.followed || !over.misfit.length) return;
   const { pen, width, height } = fitCanvas(canvas);
   const style = getComputedStyle(document.documentElement);
-  const ink = style.getPropertyValue("--ink"), loss = style.getPropertyValue("--loss");
+  const ink = style.getPropertyValue("--ink"),
+    loss = style.getPropertyValue("--loss");
   const per = width / over.misfit.length;
   for (const [n, miss] of over.misfit.entries()) {
     const tall = over.states[n] >= 2 ? height : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * height);
@@ -62,22 +69,57 @@ export function draw(pen, { across, scale }) {
   if (!held) {
     pen.save();
     pen.globalAlpha = 0.6;
-    for (const line of seen.grid) doubleStroke(pen, () => { pen.beginPath(); pen.moveTo(...at(line[0])); pen.lineTo(...at(line[1])); pen.stroke(); }, 0.6);
+    for (const line of seen.grid)
+      doubleStroke(
+        pen,
+        () => {
+          pen.beginPath();
+          pen.moveTo(...at(line[0]));
+          pen.lineTo(...at(line[1]));
+          pen.stroke();
+        },
+        0.6,
+      );
     pen.restore();
   }
-  doubleStroke(pen, () => { pen.beginPath(); for (const [n, c] of corners.entries()) pen[n ? "lineTo" : "moveTo"](...at(c)); pen.closePath(); pen.stroke(); });
-  for (const c of corners) doubleStroke(pen, () => { const [x, y] = at(c); pen.beginPath(); pen.moveTo(x - 5, y); pen.lineTo(x, y - 5); pen.lineTo(x + 5, y); pen.lineTo(x, y + 5); pen.closePath(); pen.stroke(); }, 1);
+  doubleStroke(pen, () => {
+    pen.beginPath();
+    for (const [n, c] of corners.entries()) pen[n ? "lineTo" : "moveTo"](...at(c));
+    pen.closePath();
+    pen.stroke();
+  });
+  for (const c of corners)
+    doubleStroke(
+      pen,
+      () => {
+        const [x, y] = at(c);
+        pen.beginPath();
+        pen.moveTo(x - 5, y);
+        pen.lineTo(x, y - 5);
+        pen.lineTo(x + 5, y);
+        pen.lineTo(x, y + 5);
+        pen.closePath();
+        pen.stroke();
+      },
+      1,
+    );
 }
 
 // The lane of the reel log: how far each frame misses; what does not hold is drawn hollow and across.
 export function drawLog(pen, yOf, height, lane, ink, loss) {
   if (!url || !seen?.followed || !over.misfit.length) return false;
   for (const [n, miss] of over.misfit.entries()) {
-    const top = yOf(seen.first + n, height), tall = Math.max(1, yOf(seen.first + n + 1, height) - top);
+    const top = yOf(seen.first + n, height),
+      tall = Math.max(1, yOf(seen.first + n + 1, height) - top);
     if (top > height || top + tall < 0) continue;
     const bad = over.states[n] > 0;
     pen.fillStyle = bad ? loss : ink;
-    pen.fillRect(lane, top, over.states[n] >= 2 ? 11 : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * 11), Math.max(1, tall - (tall > 3 ? 1 : 0)));
+    pen.fillRect(
+      lane,
+      top,
+      over.states[n] >= 2 ? 11 : Math.max(1, Math.sqrt(Math.min(1, miss / WORST)) * 11),
+      Math.max(1, tall - (tall > 3 ? 1 : 0)),
+    );
   }
   return true;
 }
@@ -85,8 +127,11 @@ export function drawLog(pen, yOf, height, lane, ink, loss) {
 // Each gives true when the pointer was meant for a corner.
 export function press(at, event) {
   if (!url || !seen?.corners || !seen.followed || event.shiftKey || event.button > 0) return false;
-  const x = at.x - 0.5, y = at.y - 0.5;
-  const near = seen.corners.map(([cx, cy], n) => [Math.hypot((cx - x) * at.place.across, (cy - y) * at.place.scale), n]).sort((a, b) => a[0] - b[0])[0];
+  const x = at.x - 0.5,
+    y = at.y - 0.5;
+  const near = seen.corners
+    .map(([cx, cy], n) => [Math.hypot((cx - x) * at.place.across, (cy - y) * at.place.scale), n])
+    .sort((a, b) => a[0] - b[0])[0];
   if (near[0] > HOLD) return false;
   held = { n: near[1], from: [x, y], corners: structuredClone(seen.corners) };
   return true;
@@ -103,7 +148,10 @@ export function move(at) {
 export function release() {
   if (!held) return;
   const { corners, n } = held;
-  if (Math.hypot(corners[n][0] - seen.corners[n][0], corners[n][1] - seen.corners[n][1]) < 0.05) { held = null; return; }
+  if (Math.hypot(corners[n][0] - seen.corners[n][0], corners[n][1] - seen.corners[n][1]) < 0.05) {
+    held = null;
+    return;
+  }
   seen = { ...seen, corners };
   act(`${url.split("?")[0]}/corners?shot=${bench.shotAt}`, { frame: bench.frame, corners });
   held = null;
@@ -111,5 +159,11 @@ export function release() {
 
 export function listen(sheet, how) {
   act = how;
-  sheet.addEventListener("toggle", (event) => { if (event.target.matches?.("details[data-track], details[data-track] details")) mark(sheet); }, true);
+  sheet.addEventListener(
+    "toggle",
+    (event) => {
+      if (event.target.matches?.("details[data-track], details[data-track] details")) mark(sheet);
+    },
+    true,
+  );
 }

@@ -50,7 +50,10 @@ export function all() {
 
 let before = 0;
 export function flip() {
-  if (bench.way >= 0) { before = bench.way; show(-1); } else show(before);
+  if (bench.way >= 0) {
+    before = bench.way;
+    show(-1);
+  } else show(before);
 }
 
 // A key that means something here; true when it was taken.
@@ -80,14 +83,18 @@ export function buttons() {
 }
 
 export function listen(sheet) {
-  sheet.addEventListener("toggle", (event) => {
-    const { trial } = event.target.dataset;
-    if (!trial || !event.target.isConnected) return;
-    if (event.target.open) {
-      for (const other of sheet.querySelectorAll("details[data-trial][open]")) if (other !== event.target) other.open = false;
-      open(Number(trial));
-    } else close(Number(trial));
-  }, true);
+  sheet.addEventListener(
+    "toggle",
+    (event) => {
+      const { trial } = event.target.dataset;
+      if (!trial || !event.target.isConnected) return;
+      if (event.target.open) {
+        for (const other of sheet.querySelectorAll("details[data-trial][open]")) if (other !== event.target) other.open = false;
+        open(Number(trial));
+      } else close(Number(trial));
+    },
+    true,
+  );
   sheet.addEventListener("click", (event) => {
     const button = event.target.closest("[data-show-way]");
     if (button) show(Number(button.dataset.showWay));

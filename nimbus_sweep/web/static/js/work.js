@@ -28,7 +28,10 @@ function redraw() {
   requestAnimationFrame(() => {
     asked = false;
     picture.draw();
-    if (!bench.playing || bench.frame % 2 === 0) { slices.draw(); log.draw(); }
+    if (!bench.playing || bench.frame % 2 === 0) {
+      slices.draw();
+      log.draw();
+    }
     loupe.draw();
     buttons();
     readout();
@@ -60,7 +63,9 @@ function readout() {
     const view = bench.shown.at(-1) === "difference" ? "source" : bench.shown.at(-1);
     const told = await get(`/reels/${id}/value/${bench.frame}?x=${bench.x}&y=${bench.y}&view=${view}`).catch(() => null);
     if (told && key === readFor) {
-      const samples = Object.entries(told.samples).map(([name, v]) => `${name} ${String(v).padStart(3)}`).join("  ");
+      const samples = Object.entries(told.samples)
+        .map(([name, v]) => `${name} ${String(v).padStart(3)}`)
+        .join("  ");
       by("readout").textContent = `x ${String(told.x).padStart(4)}  y ${String(told.y).padStart(4)}   ${samples}`;
     }
   }, 120);
@@ -70,19 +75,29 @@ function readout() {
 
 let timer = null;
 let wasState = bench.reel.state;
-let lastTask = {};
+const lastTask = {};
 
 let asking = false;
 let askAgain = false;
 
 // One question is under way at a time: however often it is called for, the page asks no faster than it is answered.
 async function refresh() {
-  if (asking) { askAgain = true; return; }
+  if (asking) {
+    askAgain = true;
+    return;
+  }
   asking = true;
   clearTimeout(timer);
   let wait = 2000;
-  try { wait = await bringUpToDate(); } finally { asking = false; }
-  if (askAgain) { askAgain = false; wait = 50; }
+  try {
+    wait = await bringUpToDate();
+  } finally {
+    asking = false;
+  }
+  if (askAgain) {
+    askAgain = false;
+    wait = 50;
+  }
   timer = setTimeout(refresh, wait);
 }
 
@@ -95,26 +110,43 @@ async function bringUpToDate() {
     by("tasks").textContent = "The application does not answer. Work goes on when it is started again; nothing is lost.";
     return 2000;
   }
-  if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) { location.reload(); return 60_000; }
+  if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) {
+    location.reload();
+    return 60_000;
+  }
   wasState = state.reel;
   by("undo").disabled = !state.undo;
   by("undo").title = state.undo ? `Take back: ${state.undo} (Ctrl+Z)` : "Nothing to take back";
   by("redo").disabled = !state.redo;
   by("redo").title = state.redo ? `Put on again: ${state.redo} (Ctrl+Y)` : "Nothing to put on again";
-  for (const link of document.querySelectorAll("[data-stage]:is(a)")) link.classList.toggle("finished", state.done.includes(link.dataset.stage));
+  for (const link of document.querySelectorAll("[data-stage]:is(a)"))
+    link.classList.toggle("finished", state.done.includes(link.dataset.stage));
   tasks(state.tasks);
   const justTreated = state.treated && !bench.treated;
   bench.reel.rate = state.rate;
   if (state.aspect !== bench.aspect) picture.share();
   bench.set({
-    revision: state.revision, treated: state.treated, sitesByShot: state.sites, mark: state.mark, aspect: state.aspect,
-    shots: state.shots, laid: state.laid,
+    revision: state.revision,
+    treated: state.treated,
+    sitesByShot: state.sites,
+    mark: state.mark,
+    aspect: state.aspect,
+    shots: state.shots,
+    laid: state.laid,
   });
   trials.know(state.trials);
   layOpen();
   if (justTreated && bench.view === "source" && stage !== "condition" && stage !== "intake") bench.set({ view: "treated" });
-  if (!state.treated && bench.view !== "source" && !state.tasks.some((t) => t.kind === "analysis" && ["waiting", "running"].includes(t.state))) bench.set({ view: "source" });
-  const states = state.tasks.filter((t) => t.state !== "running" || t.share === 0).map((t) => `${t.id}${t.state}`).join();
+  if (
+    !state.treated &&
+    bench.view !== "source" &&
+    !state.tasks.some((t) => t.kind === "analysis" && ["waiting", "running"].includes(t.state))
+  )
+    bench.set({ view: "source" });
+  const states = state.tasks
+    .filter((t) => t.state !== "running" || t.share === 0)
+    .map((t) => `${t.id}${t.state}`)
+    .join();
   sheetKey = `${state.revision}/${state.treated}/${state.reel}/${state.mark}/${states}`;
   await sheet.show(`${sheetKey}/${bench.shotAt}`);
   redraw();
@@ -144,28 +176,40 @@ function followShot() {
 function tasks(list) {
   const box = by("tasks");
   const busy = list.filter((t) => ["waiting", "running"].includes(t.state)).reverse();
-  const names = { intake: "Intake", open: "Slices", survey: "Survey", analysis: "Analysis", trial: "Trial", track: "Track", render: "Render", inspection: "Comparison" };
-  box.replaceChildren(...busy.map((task) => {
-    const part = document.createElement("div");
-    const line = document.createElement("div");
-    line.className = "line";
-    const what = document.createElement("span");
-    what.textContent = `${names[task.kind]}: ${task.state === "waiting" ? "waiting" : task.what || "working"}${task.again ? " (resumed)" : ""}`;
-    const stop = document.createElement("button");
-    stop.className = "button-small";
-    stop.textContent = "Stop";
-    stop.onclick = () => post(`/tasks/${task.id}/cancel`).then(refresh, (e) => say(e.message, "error"));
-    line.append(what, stop);
-    const bar = document.createElement("progress");
-    bar.max = 1;
-    bar.value = task.share;
-    const figures = document.createElement("div");
-    figures.className = "number soft";
-    const left = task.left === null ? "" : ` · ${task.left < 60 ? `${task.left} s` : `${Math.floor(task.left / 60)} min ${task.left % 60} s`} left`;
-    figures.textContent = `${Math.round(task.share * 100)} %${task.rate ? ` · ${task.rate} fr/s` : ""}${left}`;
-    part.append(line, bar, figures);
-    return part;
-  }));
+  const names = {
+    intake: "Intake",
+    open: "Slices",
+    survey: "Survey",
+    analysis: "Analysis",
+    trial: "Trial",
+    track: "Track",
+    render: "Render",
+    inspection: "Comparison",
+  };
+  box.replaceChildren(
+    ...busy.map((task) => {
+      const part = document.createElement("div");
+      const line = document.createElement("div");
+      line.className = "line";
+      const what = document.createElement("span");
+      what.textContent = `${names[task.kind]}: ${task.state === "waiting" ? "waiting" : task.what || "working"}${task.again ? " (resumed)" : ""}`;
+      const stop = document.createElement("button");
+      stop.className = "button-small";
+      stop.textContent = "Stop";
+      stop.onclick = () => post(`/tasks/${task.id}/cancel`).then(refresh, (e) => say(e.message, "error"));
+      line.append(what, stop);
+      const bar = document.createElement("progress");
+      bar.max = 1;
+      bar.value = task.share;
+      const figures = document.createElement("div");
+      figures.className = "number soft";
+      const left =
+        task.left === null ? "" : ` · ${task.left < 60 ? `${task.left} s` : `${Math.floor(task.left / 60)} min ${task.left % 60} s`} left`;
+      figures.textContent = `${Math.round(task.share * 100)} %${task.rate ? ` · ${task.rate} fr/s` : ""}${left}`;
+      part.append(line, bar, figures);
+      return part;
+    }),
+  );
   for (const task of list) {
     const before = lastTask[task.id];
     if (before && before !== task.state) {
@@ -179,24 +223,40 @@ function tasks(list) {
 // -- what the user does ----------------------------------------------------------------------------------
 
 const DO = {
-  back: () => { play.stop(); bench.go(bench.frame - 1); },
-  on: () => { play.stop(); bench.go(bench.frame + 1); },
+  back: () => {
+    play.stop();
+    bench.go(bench.frame - 1);
+  },
+  on: () => {
+    play.stop();
+    bench.go(bench.frame + 1);
+  },
   play: play.toggle,
   loop: play.nextLoop,
   rings: () => bench.set({ rings: !bench.rings }),
-  average: () => { play.stop(); bench.set({ average: { off: "mean", mean: "flat", flat: "off" }[bench.average] }); },
+  average: () => {
+    play.stop();
+    bench.set({ average: { off: "mean", mean: "flat", flat: "off" }[bench.average] });
+  },
   fit: () => picture.zoomTo(null),
   one: () => picture.zoomTo(1 / (window.devicePixelRatio || 1)),
   four: () => picture.zoomTo(4 / (window.devicePixelRatio || 1)),
 };
 
 function setView(view) {
-  if (view !== "source" && !bench.treated) { say("There is no treated picture yet: put a step on, in Treatment."); return; }
+  if (view !== "source" && !bench.treated) {
+    say("There is no treated picture yet: put a step on, in Treatment.");
+    return;
+  }
   bench.set({ view: bench.view === view && view !== "source" ? "treated" : view });
 }
 
 async function takeBack(which) {
-  try { say((await post(`/reels/${id}/${which}`)).said); } catch (error) { say(error.message, "error"); }
+  try {
+    say((await post(`/reels/${id}/${which}`)).said);
+  } catch (error) {
+    say(error.message, "error");
+  }
   refresh();
 }
 
@@ -210,13 +270,22 @@ function dimRoom() {
 
 // For looking only: a curve, and what departs from its surroundings made plainer, on the canvas, never in the output.
 function lookAt() {
-  const shadows = Number(by("lift").value), local = Number(by("local").value);
+  const shadows = Number(by("lift").value),
+    local = Number(by("local").value);
   document.getElementById("look-svg")?.remove();
   if (shadows || local) {
-    const curve = "RGB".split("").map((c) => `<feFunc${c} type="gamma" exponent="${1 / (1 + shadows / 40)}"/>`).join("");
+    const curve = "RGB"
+      .split("")
+      .map((c) => `<feFunc${c} type="gamma" exponent="${1 / (1 + shadows / 40)}"/>`)
+      .join("");
     const more = local / 25;
-    const departs = local ? `<feGaussianBlur stdDeviation="24" result="around"/><feComposite in="lifted" in2="around" operator="arithmetic" k2="${1 + more}" k3="${-more}"/>` : "";
-    document.body.insertAdjacentHTML("beforeend", `<svg id="look-svg" width="0" height="0" aria-hidden="true"><filter id="look-filter" x="0" y="0" width="1" height="1" color-interpolation-filters="sRGB"><feComponentTransfer result="lifted">${curve}</feComponentTransfer>${departs}</filter></svg>`);
+    const departs = local
+      ? `<feGaussianBlur stdDeviation="24" result="around"/><feComposite in="lifted" in2="around" operator="arithmetic" k2="${1 + more}" k3="${-more}"/>`
+      : "";
+    document.body.insertAdjacentHTML(
+      "beforeend",
+      `<svg id="look-svg" width="0" height="0" aria-hidden="true"><filter id="look-filter" x="0" y="0" width="1" height="1" color-interpolation-filters="sRGB"><feComponentTransfer result="lifted">${curve}</feComponentTransfer>${departs}</filter></svg>`,
+    );
   }
   for (const name of ["picture", "row", "column", "loupe"]) by(name).style.filter = shadows || local ? "url(#look-filter)" : "none";
   by("lift-label").classList.toggle("lifted", shadows > 0);
@@ -225,8 +294,14 @@ function lookAt() {
 
 const nudge = (dx, dy) => (event) => bench.aim(bench.x + dx * (event.shiftKey ? 10 : 1), bench.y + dy * (event.shiftKey ? 10 : 1));
 const KEYS = {
-  arrowleft: (e) => { play.stop(); bench.go(bench.frame - (e.shiftKey ? 10 : 1)); },
-  arrowright: (e) => { play.stop(); bench.go(bench.frame + (e.shiftKey ? 10 : 1)); },
+  arrowleft: (e) => {
+    play.stop();
+    bench.go(bench.frame - (e.shiftKey ? 10 : 1));
+  },
+  arrowright: (e) => {
+    play.stop();
+    bench.go(bench.frame + (e.shiftKey ? 10 : 1));
+  },
   home: () => bench.go(bench.frame === bench.shot.first ? 0 : bench.shot.first),
   end: () => bench.go(bench.frame === bench.shot.stop - 1 ? bench.reel.frames - 1 : bench.shot.stop - 1),
   pageup: () => sheet.stepShot(bench.frame > bench.shot.first ? 0 : -1),
@@ -236,7 +311,10 @@ const KEYS = {
   "]": () => stage === "intake" && sheet.pointHere("leave"),
   " ": play.toggle,
   y: play.nextLoop,
-  a: nudge(-1, 0), d: nudge(1, 0), w: nudge(0, -1), s: nudge(0, 1),
+  a: nudge(-1, 0),
+  d: nudge(1, 0),
+  w: nudge(0, -1),
+  s: nudge(0, 1),
   p: () => stage === "condition" && sheet.placeHere(),
   n: () => specks.through(1) || sheet.stepFinding(1),
   b: () => specks.through(-1) || sheet.stepFinding(-1),
@@ -246,9 +324,16 @@ const KEYS = {
   j: () => setView("side"),
   x: () => setView("difference"),
   f: () => sheet.paint(),
-  r: DO.rings, e: DO.average, l: loupe.cycle, g: dimRoom,
-  0: DO.fit, 1: DO.one, 4: DO.four,
-  "+": () => picture.zoomStep(1), "=": () => picture.zoomStep(1), "-": () => picture.zoomStep(-1),
+  r: DO.rings,
+  e: DO.average,
+  l: loupe.cycle,
+  g: dimRoom,
+  0: DO.fit,
+  1: DO.one,
+  4: DO.four,
+  "+": () => picture.zoomStep(1),
+  "=": () => picture.zoomStep(1),
+  "-": () => picture.zoomStep(-1),
   "?": () => by("help").showModal(),
 };
 
@@ -257,21 +342,41 @@ document.addEventListener("keydown", (event) => {
   if (typing || by("help").open) return;
   if (event.ctrlKey || event.metaKey) {
     const key = event.key.toLowerCase();
-    if (key === "z" || key === "y") { event.preventDefault(); takeBack(key === "y" || event.shiftKey ? "redo" : "undo"); }
+    if (key === "z" || key === "y") {
+      event.preventDefault();
+      takeBack(key === "y" || event.shiftKey ? "redo" : "undo");
+    }
     return;
   }
-  if (retouch.key(event)) { event.preventDefault(); return; }
+  if (retouch.key(event)) {
+    event.preventDefault();
+    return;
+  }
   if (event.altKey) return;
-  if (regions.key(event)) { event.preventDefault(); return; }
+  if (regions.key(event)) {
+    event.preventDefault();
+    return;
+  }
   const key = event.key.toLowerCase();
-  if (trials.key(key)) { event.preventDefault(); return; }
-  if (key === "q") { bench.set({ holdSource: true }); return; }
+  if (trials.key(key)) {
+    event.preventDefault();
+    return;
+  }
+  if (key === "q") {
+    bench.set({ holdSource: true });
+    return;
+  }
   const onControl = event.target.matches?.("button, a, summary, input");
   if (onControl && (key === " " || (event.target.type === "range" && key.startsWith("arrow")))) return;
   const action = KEYS[key];
-  if (action) { event.preventDefault(); action(event); }
+  if (action) {
+    event.preventDefault();
+    action(event);
+  }
 });
-document.addEventListener("keyup", (event) => { if (event.key.toLowerCase() === "q") bench.set({ holdSource: false }); });
+document.addEventListener("keyup", (event) => {
+  if (event.key.toLowerCase() === "q") bench.set({ holdSource: false });
+});
 window.addEventListener("blur", () => bench.set({ holdSource: false }));
 document.addEventListener("click", (event) => {
   const button = event.target.closest("[data-do], [data-view]");
@@ -305,11 +410,16 @@ bench.addEventListener("change", () => {
 });
 onReady(redraw);
 picture.share();
-new ResizeObserver(() => { picture.share(); redraw(); }).observe(document.querySelector(".views"));
+new ResizeObserver(() => {
+  picture.share();
+  redraw();
+}).observe(document.querySelector(".views"));
 for (const part of [picture, slices, loupe, log]) part.listen();
 sheet.listen(refresh);
 regions.listen(refresh);
-document.addEventListener("visibilitychange", () => { if (!document.hidden) refresh(); });
+document.addEventListener("visibilitychange", () => {
+  if (!document.hidden) refresh();
+});
 document.fonts?.ready.then(redraw);
 refresh();
 // For the tests of the page: the state of the bench, not a way in.
