@@ -115,8 +115,8 @@ REELS = (
     DemoReel(
         "reel-01-headland-pan.mkv",
         "Reel 01, headland pan",
-        "ffv1",
-        (("level", "3"), ("slices", "4"), ("coder", "0")),
+        "libx264",
+        (("qp", "0"), ("preset", "ultrafast")),
         "pcm_s16le",
         144,
         14,
