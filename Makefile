@@ -56,7 +56,7 @@ ONE_THREAD := OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1
 
 # After every change: all that checks without running, and the tests of the computation that take no second.
 quick: check
-	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 -m "not slow" tests/core tests/store
+	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 -m "not slow and not sweep" tests/core tests/store
 
 test: check browser
 	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 --dist worksteal --durations=25 tests

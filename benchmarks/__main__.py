@@ -1,7 +1,8 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser|first-minutes]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser|first-minutes|sweeps]``."""
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import tempfile
 from pathlib import Path
@@ -45,6 +46,9 @@ def main() -> None:
             browser.run(Path(folder))
         if only in ("", "first-minutes"):
             first_minutes.run(Path(folder))
+        if only in ("", "sweeps"):
+            # The tests again, on the clips and seeds that are too many for each run.
+            subprocess.run([sys.executable, "-m", "pytest", "-q", "-n", "2", "--dist", "worksteal", "-m", "sweep", "tests"])
 
 
 if __name__ == "__main__":

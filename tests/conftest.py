@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -77,6 +77,15 @@ def write_movie(
     if os.sched_getscheduler(0) != os.SCHED_OTHER:
         os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
     return path
+
+
+def with_sweep(kept: Sequence[Any], others: Sequence[Any], one: bool = False) -> list[Any]:
+    """Values for a parameter: those each run tries, and more clips and seeds, which `make bench ONLY=sweeps` tries.
+
+    A tuple stands for several parameters, unless all of it is `one`.
+    """
+    marked = [pytest.param(*(o if isinstance(o, tuple) and not one else (o,)), marks=pytest.mark.sweep) for o in others]
+    return [*kept, *marked]
 
 
 def interruptible() -> None:

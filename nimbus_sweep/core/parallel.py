@@ -28,7 +28,11 @@ def cores() -> int:
 
 def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
     """The results of `work` on each item, in order; what has not begun is dropped when the caller stops asking."""
-    pool = ThreadPoolExecutor(cores())
+    many = cores()
+    if many == 1:
+        yield from map(work, items)
+        return
+    pool = ThreadPoolExecutor(many)
     try:
         waiting = [pool.submit(work, item) for item in items]
         for future in waiting:

@@ -22,6 +22,7 @@ from nimbus_sweep.core.wear.scratches import BANDS, Scores, lines, profile_of, r
 from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.mast import Mast
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
+from tests.conftest import with_sweep
 
 FRAMES = 16
 
@@ -48,7 +49,7 @@ def lifted(over: MemorySource, findings: list[Finding]) -> tuple[PatchPlan, list
     return plan, [f.planes for f in plan.apply(over, 0, len(over)).frames(0, len(over))]  # type: ignore[misc]
 
 
-@pytest.mark.parametrize(("name", "seed"), [("pan coffee", 1), ("bikes-2", 1), ("bunny-near", 2)])
+@pytest.mark.parametrize(("name", "seed"), with_sweep([("bikes-2", 1)], [("pan coffee", 1), ("bunny-near", 2)]))
 def test_three_scratches_are_found_and_undone(name: str, seed: int) -> None:
     sound, spoiled, put = worn(name, seed)
     findings = [f for f in found_in(spoiled) if f.convinces]
@@ -72,7 +73,9 @@ def test_three_scratches_are_found_and_undone(name: str, seed: int) -> None:
     assert altered / sound_samples < 0.0005
 
 
-@pytest.mark.parametrize("name", ["bikes-1", "bikes-2", "bikes-3", "carphone", "pan coffee", "pan chelsea", "pan rocket", "bunny-near"])
+@pytest.mark.parametrize(
+    "name", with_sweep(["bikes-1", "pan chelsea", "carphone"], ["bikes-2", "bikes-3", "pan coffee", "pan rocket", "bunny-near"])
+)
 def test_a_sound_clip_has_none(name: str) -> None:
     assert not [f for f in found_in(source(name)) if f.convinces]
 

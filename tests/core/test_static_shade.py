@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -24,8 +25,25 @@ from nimbus_sweep.core.survey.findings import Finding
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+from tests.conftest import with_sweep
 
 SIZE = (400, 226)
+
+
+@pytest.fixture(autouse=True)
+def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A volume is searched once in a test, whoever asks."""
+    search = static_shade.find
+    known: dict[TimeVolume, static_shade.ShadeSurvey] = {}
+
+    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None) -> static_shade.ShadeSurvey:
+        if on_progress is not None or hold_out is not None:
+            return search(volume, on_progress, hold_out)
+        if volume not in known:
+            known[volume] = search(volume)
+        return known[volume]
+
+    monkeypatch.setattr(static_shade, "find", find)
 
 
 @lru_cache(maxsize=4)
@@ -60,7 +78,7 @@ def found_in(volume: TimeVolume) -> list[Finding]:
     return static_shade.surveyed(volume, 0, len(volume)).findings
 
 
-@pytest.mark.parametrize(("name", "seed"), [("coffee", 1), ("chelsea", 2), ("rocket", 3)])
+@pytest.mark.parametrize(("name", "seed"), with_sweep([("coffee", 1)], [("chelsea", 2), ("rocket", 3)]))
 def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> None:
     source = moving(name, seed)
     truth = list(source.pictures)
@@ -111,7 +129,7 @@ def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> 
     assert 1.5 < left < 4
 
 
-@pytest.mark.parametrize("source", ["coffee", "held", "bikes-1"])
+@pytest.mark.parametrize("source", with_sweep(["coffee", "held"], ["bikes-1"]))
 def test_a_sound_shot_gives_nothing_and_comes_back_bit_identical(source: str, tmp_path: Path) -> None:
     clean = still(clip("bikes-2"), 24) if source == "held" else clip("bikes-1") if source == "bikes-1" else moving("coffee", 1)
     volume = volume_of(clean, list(clean.pictures), tmp_path)
@@ -244,7 +262,7 @@ def test_a_veil_is_told_from_dust_and_undone(tmp_path: Path) -> None:
     assert inside(truth, mended, masks[0]) > max(38, inside(truth, spoiled, masks[0]) + 8)
 
 
-@pytest.mark.parametrize("tint", [(0.0, 0.0), (14.0, -9.0)])
+@pytest.mark.parametrize("tint", with_sweep([(14.0, -9.0)], [(0.0, 0.0)], one=True))
 def test_the_colour_of_a_veil_is_taken_off_with_it(tint: tuple[float, float], tmp_path: Path) -> None:
     source = panned("chelsea", 48, 5, 0.45, SIZE)
     truth = list(source.pictures)
@@ -407,7 +425,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
         static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
 
 
-@pytest.mark.parametrize(("name", "seed"), [("coffee", 2), ("astronaut", 3)])
+@pytest.mark.parametrize(("name", "seed"), with_sweep([("coffee", 2)], [("astronaut", 3)]))
 def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
     source = panned(name, 48, seed, 0.35, SIZE)
     truth = list(source.pictures)
