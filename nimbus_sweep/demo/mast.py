@@ -63,12 +63,6 @@ def _wall() -> Picture:
     return cv2.GaussianBlur(np.clip(picture, 0, 255), (0, 0), 0.7)
 
 
-@lru_cache(maxsize=1)
-def _coarse_wall() -> Picture:
-    """The wall at the world's size."""
-    return cv2.resize(_wall(), _WORLD, interpolation=cv2.INTER_AREA)
-
-
 def _at(x: float, y: float) -> tuple[int, int]:
     return round(x * _FINE), round(y * _FINE)
 
@@ -118,8 +112,11 @@ class Mast:
 
     def drawn(self, standing: bool = True) -> Planes:
         """The frame at half its size, with the tripod or without."""
-        way, size = HALVED @ self.way, (WIDTH // 2, HEIGHT // 2)
-        picture = cv2.warpPerspective(_coarse_wall(), way, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+        fine = np.array([[1 / _FINE, 0, -0.25], [0, 1 / _FINE, -0.25], [0, 0, 1]])
+        large = cv2.warpPerspective(_wall(), self.way @ fine, (WIDTH, HEIGHT), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+        # Looked up at full size: rivets would flicker where a pixel falls between what the smaller picture asks for.
+        picture = cv2.resize(large, (WIDTH // 2, HEIGHT // 2), interpolation=cv2.INTER_AREA)
+        way = HALVED @ self.way
         if standing:
             self._stand(picture)
         picture *= self._light()

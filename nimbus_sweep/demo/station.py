@@ -173,20 +173,12 @@ def window(picture: Picture, camera: Camera, size: tuple[int, int] = (WIDTH, HEI
     return cv2.warpAffine(picture, move, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
 
 
-@lru_cache(maxsize=1)
-def _coarse_ground() -> Picture:
-    """The ground at the world's size, for pictures of half the size."""
-    fine = _ground()
-    return cv2.resize(fine, (fine.shape[1] // _FINE, fine.shape[0] // _FINE), interpolation=cv2.INTER_AREA)
-
-
 @lru_cache(maxsize=2)
 def _seen_ground(camera: Camera, halved: bool) -> Picture:
     """What a camera sees of the ground; one that stands still sees the same all the time."""
-    if halved:
-        return window(_coarse_ground(), camera, (WIDTH // 2, HEIGHT // 2))
     # Half a fine pixel over: pixel centres of both scales then fall together.
-    return window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
+    seen = window(_ground(), Camera(camera.x * _FINE + 0.5, camera.y * _FINE + 0.5, camera.scale / _FINE))
+    return cv2.resize(seen, (WIDTH // 2, HEIGHT // 2), interpolation=cv2.INTER_AREA) if halved else seen
 
 
 @lru_cache(maxsize=1)
@@ -343,11 +335,11 @@ def draw(camera: Camera, seconds: float, grain_seed: int, grain: float = 2.2, ha
     halved : bool
         Half the size, as if the frame had been made smaller afterwards.
     """
+    ground = _seen_ground(camera, halved)
     if halved:
         # The middle of a small pixel lies between the middles of the four it stands for.
         middle = 0.5 / camera.scale
         camera = Camera(camera.x + middle, camera.y + middle, camera.scale / 2)
-    ground = _seen_ground(camera, halved)
     picture = np.empty((*ground.shape[:2], 3), np.float32)
     _lay(picture, ground, _clouds(), *_waves(), camera.x, camera.y, camera.scale, seconds)
     _cups(picture, camera, seconds)
