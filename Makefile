@@ -54,12 +54,12 @@ check: test-env js-env
 
 ONE_THREAD := OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1
 
-# After every change: all that checks without running, and the tests of the computation that take no second.
+# After a change: all that checks without running, and the tests of the computation not marked slow.
 quick: check
 	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 -m "not slow and not sweep" tests/core tests/store
 
 test: check browser
-	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 --dist worksteal --durations=25 tests
+	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 --dist loadfile --no-loadscope-reorder --durations=25 tests/e2e tests
 
 bench: test-env
 	$(BIN)/python -m benchmarks $(ONLY)
