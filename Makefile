@@ -15,7 +15,7 @@ env: $(VENV)/.run
 
 $(VENV)/.run: requirements/run.lock pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	@echo "Installing the libraries Nimbus Sweep needs, about 500 MB. This is done once and takes one to three minutes ..."
+	@echo "Installing the libraries Nimbus Sweep needs, about 750 MB. This is done once and takes one to three minutes ..."
 	@$(PIP) -r requirements/run.lock
 	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 	@echo "Compiling what draws the demo, about half a minute ..."

@@ -125,7 +125,7 @@ def _alone(what: str, first: int, stop: int, notes: list[str]) -> Iterator[None]
     except Exception as error:
         mark = mark_failure(log, f"{what} could not be looked for in frames {first} to {stop - 1}")
         notes.append(
-            f"{_LOOKED_FOR[what]} could not be looked for ({type(error).__name__}); all else was. "
+            f"{_LOOKED_FOR[what]} could not be looked for ({type(error).__name__}). "
             f"Look for {mark} in the log, and place what you see by hand."
         )
 
