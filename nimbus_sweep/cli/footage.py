@@ -310,7 +310,7 @@ def _surveyed(
         for n, part in enumerate(parts):
             volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
             steady = folder / "steadied.bin"
-            span = Span.of(source, part.first, part.stop, repeats.distinct)
+            span = Span.of(source, part.first, part.stop, repeats.distinct, volume)
             told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady, frames=span)
             part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))

@@ -268,10 +268,10 @@ class Inspector:
             mine = labels[box] == k
             inside = mine & repairs[box]
             area = int(inside.sum())
-            wide = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
             near = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * _GAP + 1, 2 * _GAP + 1))
             # Other repairs are no surroundings.
-            ring = cv2.dilate(mine.astype(np.uint8), wide).astype(bool) & ~cv2.dilate(joined[box], near).astype(bool)
+            away = cv2.distanceTransform((~mine).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)
+            ring = (away <= reach) & ~cv2.dilate(joined[box], near).astype(bool)
             if not area or ring.sum() < max(_JUDGED, area // 8):
                 continue
             self._sums.structure += area * np.array([float(fine[box][m].mean()) for m in (inside, ring)])
@@ -444,7 +444,7 @@ def inspect(
         raise
     opened, light = volume.finish(), LightRecord(scratch / "treated.light")
     light.rate = source.rate
-    every: FrameSource = aside.finish() if aside is not None else opened if len(held) == len(numbers) else treated
+    every: FrameSource = aside.finish() if aside is not None else treated
     found = survey(
         opened,
         first,
@@ -452,7 +452,7 @@ def inspect(
         (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None,
         light=light,
         scratch=scratch / "steadied.bin",
-        frames=Span.of(every, first, stop, usable),
+        frames=Span.of(every, first, stop, usable, opened),
     ).findings
     left = [became(f, found, any(f is m or f == m for m in mended)) for f in kept]
     brought = [

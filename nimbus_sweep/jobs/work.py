@@ -235,7 +235,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         light = open_light(data, reel, shot, source)
         whole, lit = volume.between(*shot.span), light.between(*shot.span)
         with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
-            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel))
+            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel), whole)
             found = survey(whole, shot.first, shot.stop, share, hold_outs=held, light=lit, scratch=steadied, frames=frames)
         seconds = time.monotonic() - start
         took += seconds

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, median_filter, uniform_filter1d
 
 from ..motion import Gray, Plane, flow, look
+from .row_fit import left_over, row_fit, ways_down
 
 Array = NDArray[Any]
 
@@ -150,23 +151,8 @@ def lines(score: Scores, bright: bool) -> list[Line]:
     """The lines of one sign in a frame, the strongest first: the best ways down through the bands."""
     signed = np.clip(score.out if bright else -score.out, -2, _BOUND)
     count, width = signed.shape
-    total = signed[0].copy()
-    steps = np.zeros(signed.shape, np.int8)
-    for band in range(1, count):
-        best, move = total.copy(), np.zeros(width, np.int8)
-        for across in range(1, _SLANT + 1):
-            for step in (-across, across):
-                shifted = np.full(width, -np.inf)
-                if step > 0:
-                    shifted[:-step] = total[step:]
-                else:
-                    shifted[-step:] = total[:step]
-                # A straight way down is preferred where both are as good.
-                shifted -= 0.3 * across
-                better = shifted > best
-                best[better], move[better] = shifted[better], step
-        total = best + signed[band]
-        steps[band] = move
+    # A straight way down is preferred where both are as good.
+    total, steps = ways_down(signed, _SLANT, 0.3)
     found: list[Line] = []
     room = max(_ROOM_LEAST, round(_ROOM * width))
     left = total.copy()
@@ -401,21 +387,10 @@ def across(values: Array, away: Array, inside: NDArray[np.bool_], width: float) 
     height, background, left : ndarray, float64, (rows,)
         The last as a mean square.
     """
-    u = away / (_WINDOW * width)
-    basis = np.stack([np.exp(-0.5 * (away / width) ** 2), np.ones_like(u), u, u * u, u**3], -1)
-    weight = inside.astype(np.float64)
-    found = _solved(basis, values, weight)
+    reach = _WINDOW * width
+    found = row_fit(values, away, inside, width, reach, False)
     # Told on the line itself, so that lines of other widths can be held against one another.
-    core = weight * (np.abs(away) <= _NEAR)
-    left = (((values - (basis @ found[..., None])[..., 0]) ** 2) * core).sum(1) / np.maximum(core.sum(1), 1)
-    return found[:, 0], found[:, 1], left
-
-
-def _solved(basis: Array, values: Array, weight: Array) -> Array:
-    """Weighted least squares, row by row: (rows, functions)."""
-    weighed = (basis * weight[..., None]).transpose(0, 2, 1)
-    normal = weighed @ basis + 1e-3 * np.eye(basis.shape[-1])
-    return np.asarray(np.linalg.solve(normal, weighed @ values[..., None])[..., 0])
+    return found[:, 0], found[:, 1], left_over(values, away, inside, width, reach, found, _NEAR)
 
 
 def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = None) -> Profile | None:
@@ -618,11 +593,7 @@ def _off(light: Plane, xs: Array, profile: Profile) -> Array:
     """By how much a line lies beside where it is taken to be, band by band: the part of its slope that is in the picture."""
     at = rows_of(xs, light.shape[0])
     values, away, inside = windows(light, at, _half(profile.width))
-    g = np.exp(-0.5 * (away / profile.width) ** 2)
-    u = away / (_WINDOW * profile.width)
-    basis = np.stack([g, g * away / profile.width**2, np.ones_like(u), u, u * u, u**3], -1)
-    weight = inside.astype(np.float64)
-    found = _solved(basis, values, weight)
+    found = row_fit(values, away, inside, profile.width, _WINDOW * profile.width, True)
     height, slope = found[:, 0], found[:, 1]
     usual = profile.level - profile.cover * found[:, 2]
     # Rows where the line is as it should be tell most.

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ..frames import Frame, FrameSource
 from ..grain import Grain, flattest, measure
 from ..motion import Plane
+from ..volume import TimeVolume
 
 # Frames that noise and grain are told by.
 _SAMPLES = 8
@@ -35,10 +36,18 @@ class Span:
     numbers: NDArray[np.int64]
 
     @classmethod
-    def of(cls, source: FrameSource, first: int, stop: int, usable: NDArray[np.int64] | None = None) -> Span:
-        """Frames `first` to `stop` - 1 of a source, of the `usable` ones; all when None."""
+    def of(
+        cls, source: FrameSource, first: int, stop: int, usable: NDArray[np.int64] | None = None, held: TimeVolume | None = None
+    ) -> Span:
+        """Frames `first` to `stop` - 1 of a source, of the `usable` ones; all when None.
+
+        They are read from the volume `held` of the shot where it has all of them: a shot is looked at many times, and decoded once.
+        """
         numbers = np.arange(first, stop, dtype=np.int64)
-        return cls(source, numbers if usable is None else np.intersect1d(numbers, usable))
+        if usable is not None:
+            numbers = np.intersect1d(numbers, usable)
+        whole = held is not None and bool(np.isin(numbers, held.numbers).all())
+        return cls(held if held is not None and whole else source, numbers)
 
     def __len__(self) -> int:
         return len(self.numbers)
