@@ -15,10 +15,15 @@ import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource, Planes, clip
+from nimbus_sweep.cli import footage
+from nimbus_sweep.core import inspection
 from nimbus_sweep.core.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
 from nimbus_sweep.core.parallel import CORES
+from nimbus_sweep.core.survey import film_dirt, fleeting
 from nimbus_sweep.demo.defects import StuckSite, stick
+from nimbus_sweep.jobs import work
+from tests.kept import survey_once
 
 # The tests run side by side, a process for each core: none of them, and nothing they start, is to take the other's.
 os.environ.setdefault(CORES, "1")
@@ -113,6 +118,29 @@ def spoiled(clean: MemorySource) -> tuple[MemorySource, tuple[np.ndarray[Any, An
     """The same with three stuck pixels, and the samples they changed."""
     pictures, masks = stick(list(clean.pictures), SITES)
     return clean.over(pictures), masks
+
+
+@pytest.fixture(scope="session")
+def run_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Where a run keeps what its workers share."""
+    base = tmp_path_factory.getbasetemp()
+    return (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "kept"
+
+
+@pytest.fixture
+def few_looks(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Wear is looked for in few frames: for tests that ask what is done with findings, not how many there are."""
+    monkeypatch.setattr(film_dirt, "_LOOKED", 4)
+    monkeypatch.setattr(fleeting, "_LOOKED", 3)
+
+
+@pytest.fixture
+def surveyed_once(run_folder: Path, few_looks: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is surveyed in this process is surveyed once a run, in few frames."""
+    quick = survey_once(run_folder)
+    for place in (work, inspection):
+        monkeypatch.setattr(place, "survey", quick)
+    monkeypatch.setattr(footage, "look_for", quick)
 
 
 @pytest.fixture

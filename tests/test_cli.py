@@ -30,6 +30,11 @@ def run(*words: object) -> subprocess.CompletedProcess[str]:
     return subprocess.CompletedProcess(words, told.exit_code, told.stdout, told.stderr)
 
 
+@pytest.fixture(autouse=True)
+def _surveyed_once(surveyed_once: None) -> None:
+    """Commands in this process share surveys."""
+
+
 def program(*words: object) -> subprocess.CompletedProcess[str]:
     return subprocess.run([sys.executable, "-m", "nimbus_sweep", *map(str, words)], capture_output=True, text=True)
 

@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 # Float32 throughout; arithmetic with plain numbers hides that from the type checker.
@@ -30,7 +31,7 @@ SCALES = (8.0, 20.0, 48.0, 120.0)
 
 def blur(plane: Plane, sigma: float) -> Plane:
     """Gaussian smoothing, mirrored at the edges; wide ones on a smaller picture."""
-    factor = int(min(sigma / 4, min(plane.shape[:2]) / 4))
+    factor = int(min(max(sigma / 4, min(sigma / 3, 2)), min(plane.shape[:2]) / 4))
     if factor < 2:
         return cv2.GaussianBlur(plane, (0, 0), sigma, borderType=cv2.BORDER_REFLECT_101)
     height, width = plane.shape[:2]
@@ -119,12 +120,33 @@ def inside(motion: Field, places: Field, margin: float = 1.0) -> NDArray[np.bool
     return (x >= margin) & (y >= margin) & (x <= width - 1 - margin) & (y <= height - 1 - margin)
 
 
-def agreement(there: Field, back: Field, places: Field) -> Plane:
+def agreement(there: Field, back: Field) -> Plane:
     """How well the way there and the way back agree, 0 to 1, a half at 0.5 pixel."""
-    returned = cv2.remap(back, places + there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    gap = there + returned
-    far = (gap * gap).sum(-1) / (_AGREES * _AGREES)
-    return 1 / (1 + far * far)
+    return _agreement(np.ascontiguousarray(there, np.float32), np.ascontiguousarray(back, np.float32))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _agreement(there: Field, back: Field) -> Plane:
+    height, width = there.shape[:2]
+    told = np.empty((height, width), np.float32)
+    one, loose = np.float32(1), np.float32(1 / (_AGREES * _AGREES))
+    for y in range(height):
+        for x in range(width):
+            # The way back where the way there leads, between four samples; edge samples go on outside.
+            at_x = min(max(np.float32(x) + there[y, x, 0], np.float32(0)), np.float32(width - 1))
+            at_y = min(max(np.float32(y) + there[y, x, 1], np.float32(0)), np.float32(height - 1))
+            left, top = int(at_x), int(at_y)
+            right, bottom = min(left + 1, width - 1), min(top + 1, height - 1)
+            across, down = at_x - np.float32(left), at_y - np.float32(top)
+            far = np.float32(0)
+            for k in range(2):
+                above = back[top, left, k] * (one - across) + back[top, right, k] * across
+                below = back[bottom, left, k] * (one - across) + back[bottom, right, k] * across
+                gap = there[y, x, k] + above * (one - down) + below * down
+                far += gap * gap
+            far *= loose
+            told[y, x] = one / (one + far * far)
+    return told
 
 
 def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...]) -> Field | None:
@@ -145,7 +167,7 @@ def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...])
         None when nothing is to be trusted.
     """
     places = grid(mine.gray.shape)
-    trust = agreement(there, back, places) * mine.texture * inside(there, places)
+    trust = agreement(there, back) * mine.texture * inside(there, places)
     if float(trust.max()) < 1e-3:
         return None
     return spread(there, trust.astype(np.float32), scales, step=2)[0]
@@ -184,5 +206,12 @@ def spread(values: Field, weight: Plane, scales: tuple[float, ...] = SCALES, ste
         share = np.clip(there / 0.1, 0, 1) if n < len(scales) - 1 else np.ones_like(there)
         filled += (left * share)[..., None] * value
         left = left * (1 - share)
-    support = cv2.resize(there, shape[::-1], interpolation=cv2.INTER_LINEAR)
-    return cv2.resize(filled, shape[::-1], interpolation=cv2.INTER_LINEAR).reshape(*shape, -1), support
+    borne = cv2.resize(there, shape[::-1], interpolation=cv2.INTER_LINEAR)
+    return cv2.resize(filled, shape[::-1], interpolation=cv2.INTER_LINEAR).reshape(*shape, -1), borne
+
+
+def support(weight: Plane, scale: float = SCALES[-1], step: int = 4) -> Plane:
+    """The weight found within a scale about each place, as `spread` gives it: float32, (height, width)."""
+    shape = weight.shape
+    small = cv2.resize(weight, (max(1, shape[1] // step), max(1, shape[0] // step)), interpolation=cv2.INTER_AREA)
+    return cv2.resize(blur(small, scale / step), shape[::-1], interpolation=cv2.INTER_LINEAR)

@@ -20,7 +20,7 @@ from nimbus_sweep.core.treatment import Analyses, suggested
 from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.shade import shade, sprinkle
-from tests.conftest import with_sweep
+from tests.conftest import small, with_sweep
 
 X, Y, SIDE = 120, 70, 36
 
@@ -121,22 +121,22 @@ def test_what_changed_is_counted_to_the_sample() -> None:
     assert (untouched.changed, untouched.detail, untouched.steadiness, untouched.worst) == (0, None, None, ())
 
 
-def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path) -> None:
+def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path, few_looks: None) -> None:
     """Dust of which one mark is held back from the treatment: that one is left, the others are gone, none is brought in."""
-    source = panned("coffee", 36, 3, 0.3, (448, 252))
-    pictures, _ = shade(list(source.pictures), sprinkle((252, 448), 4, 4, largest=11))
+    source = panned("coffee", 30, 3, 0.3, (320, 180))
+    pictures, _ = shade(list(source.pictures), sprinkle((180, 320), 4, 4, largest=11))
     spoiled = source.over(pictures)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
-    found = survey(volume, 0, 36, frames=Span.of(spoiled, 0, 36)).findings
+    found = survey(volume, 0, 30, frames=Span.of(spoiled, 0, 30)).findings
     kept = [f for f in found if f.convinces]
     assert len(kept) >= 2
     held_back = kept[0]
     recipe = suggested(kept).settled(kept[1:])
-    known = Analyses(tmp_path / "analyses", "x", 0, 36).make(recipe, spoiled, lambda: volume)
+    known = Analyses(tmp_path / "analyses", "x", 0, 30).make(recipe, spoiled, lambda: volume)
     folder = tmp_path / "scratch"
     folder.mkdir()
     shares: list[float] = []
-    told = inspect(spoiled, recipe.active, known, 0, 36, folder, kept, kept[1:], found, on_progress=shares.append)
+    told = inspect(spoiled, recipe.active, known, 0, 30, folder, kept, kept[1:], found, on_progress=shares.append)
     outcomes = {(left.x, left.y): left.outcome for left in told.left}
     assert outcomes[held_back.x, held_back.y] == "untreated"
     rest = [left.outcome for left in told.left if (left.x, left.y) != (held_back.x, held_back.y)]
@@ -163,8 +163,8 @@ def test_a_finding_is_found_again_by_kind_place_and_time() -> None:
         assert not alike(one, other)
 
 
-def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path) -> None:
-    source = still(clip("bikes-1"), 16)
+def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path, few_looks: None) -> None:
+    source = still(small(), 16)
     told = inspect(source, [], [], 0, 16, tmp_path)
     assert (told.changed, told.outside, told.left, told.brought, told.worst) == (0, 0, (), (), ())
     assert told.kept == 1

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import product
+from itertools import pairwise, product
 
 import numpy as np
 import pytest
@@ -47,9 +47,9 @@ def test_the_best_way_down_is_the_best_of_all() -> None:
     total, steps = ways_down(signed, 2, 0.3)
     for end in range(6):
         ways = [
-            sum(signed[b, x] for b, x in enumerate(way)) - 0.3 * sum(abs(a - b) for a, b in zip(way, way[1:]))
+            sum(signed[b, x] for b, x in enumerate(way)) - 0.3 * sum(abs(a - b) for a, b in pairwise(way))
             for way in product(range(6), repeat=5)
-            if way[-1] == end and all(abs(a - b) <= 2 for a, b in zip(way, way[1:]))
+            if way[-1] == end and all(abs(a - b) <= 2 for a, b in pairwise(way))
         ]
         assert total[end] == pytest.approx(max(ways))
         at, got = end, signed[4, end]

@@ -32,7 +32,7 @@ from nimbus_sweep.core.survey.film_dirt import surveyed
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key
 from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.core.wear.span import Span
-from nimbus_sweep.core.wear.specks import along, departures, look_over, with_prior
+from nimbus_sweep.core.wear.specks import along, departures, limits, look_over, with_prior
 from nimbus_sweep.demo.defects import ycbcr_to_rgb
 from nimbus_sweep.demo.dirt import Dirt, scattered, soiled
 from tests.conftest import with_sweep, write_movie
@@ -70,7 +70,7 @@ def test_departures_are_those_of_the_published_rules() -> None:
     before, here, behind = (rng.integers(0, 255, (40, 50)).astype(np.float32) for _ in range(3))
     shape, none = here.shape, np.zeros((40, 50, 2), np.float32)
     near = [along(p, None, none, grid(shape)) for p in (before, behind)]
-    out, spike = departures(here, near, bright=True)
+    out, spike = departures(here, near, limits(near), bright=True)
     for y, x in rng.integers(1, 39, (60, 2)):
         window = np.concatenate([p[y - 1 : y + 2, x - 1 : x + 2].ravel() for p in (before, behind)])
         assert out[y, x] == here[y, x] - window.max()

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -27,23 +28,28 @@ from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
 from tests.conftest import with_sweep
 
-SIZE = (400, 226)
+SIZE = (320, 180)
+# A veil is told from what the picture does about it, which takes more room.
+VEILED = (400, 226)
 
 
 @pytest.fixture(autouse=True)
 def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A volume is searched once in a test, whoever asks."""
+    """What is searched with the same frames before is known, whoever asks."""
     search = static_shade.find
-    known: dict[TimeVolume, static_shade.ShadeSurvey] = {}
 
     def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None) -> static_shade.ShadeSurvey:
         if on_progress is not None or hold_out is not None:
             return search(volume, on_progress, hold_out)
-        if volume not in known:
-            known[volume] = search(volume)
-        return known[volume]
+        content = sha256(b"".join(volume.plane_stack(p).tobytes() for p in range(3))).digest()
+        if content not in FOUND:
+            FOUND[content] = search(volume)
+        return FOUND[content]
 
     monkeypatch.setattr(static_shade, "find", find)
+
+
+FOUND: dict[bytes, static_shade.ShadeSurvey] = {}
 
 
 @lru_cache(maxsize=4)
@@ -99,7 +105,7 @@ def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> No
         own = (mark.share(SIZE[::-1]) > 0.004) & masks[0]
         assert inside(truth, mended, own) > inside(truth, spoiled, own) + 6
     changed = [np.mean((a != b)[~m]) for x, y in zip(spoiled, mended, strict=True) for a, b, m in zip(x, y, masks, strict=True)]
-    assert np.mean(changed) < 4e-4
+    assert np.mean(changed) < 6e-4
     # What the plan says it may touch is all it touches.
     for before, after in zip(spoiled, mended, strict=True):
         for a, b, places in zip(before, after, plan.touched(), strict=True):
@@ -151,11 +157,11 @@ def _flickering(source: MemorySource) -> list[Planes]:
 
 def _walker(source: MemorySource) -> list[Planes]:
     """A figure, cut out of another picture, walking through a scene that stands still."""
-    figure = moving("astronaut", 1).pictures[0][0][60:200, 100:180]
+    figure = moving("astronaut", 1).pictures[0][0][60:140, 80:128]
     pictures = []
     for n in range(36):
         y = source.pictures[0][0].copy()
-        y[70:210, 10 + 8 * n : 90 + 8 * n] = figure
+        y[50:130, 6 + 5 * n : 54 + 5 * n] = figure
         pictures.append((y, *source.pictures[0][1:]))
     return pictures
 
@@ -176,7 +182,7 @@ def _zoomed(source: MemorySource) -> list[Planes]:
 
 @pytest.mark.parametrize("spoil", [_flickering, _walker, _zoomed])
 def test_light_a_figure_and_a_zoom_are_not_taken_for_shade(spoil: object, tmp_path: Path) -> None:
-    source = moving("coffee", 1)
+    source = panned("coffee", 36, 1, 0.3, (256, 144))
     assert not sure(volume_of(source, spoil(source), tmp_path))  # type: ignore[operator]
 
 
@@ -249,30 +255,22 @@ def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
     assert inside(truth, mended, core) > inside(truth, filled, core) + 6  # type: ignore[arg-type]
 
 
-def test_a_veil_is_told_from_dust_and_undone(tmp_path: Path) -> None:
-    source = panned("chelsea", 48, 5, 0.45, SIZE)
+@pytest.mark.parametrize("tint", with_sweep([(14.0, -9.0)], [(0.0, 0.0)], one=True))
+def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, float], tmp_path: Path) -> None:
+    source = panned("chelsea", 48, 5, 0.45, VEILED)
     truth = list(source.pictures)
-    veil = ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4)
+    veil = ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4, tint=tint)
     spoiled, masks = shade(truth, [veil])
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)
     assert [f.kind for f in found] == ["veil"]
     assert found[0].veil.level == pytest.approx(75, rel=0.25), "c / (1 - g)"
-    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
-    assert inside(truth, mended, masks[0]) > max(38, inside(truth, spoiled, masks[0]) + 8)
-
-
-@pytest.mark.parametrize("tint", with_sweep([(14.0, -9.0)], [(0.0, 0.0)], one=True))
-def test_the_colour_of_a_veil_is_taken_off_with_it(tint: tuple[float, float], tmp_path: Path) -> None:
-    source = panned("chelsea", 48, 5, 0.45, SIZE)
-    truth = list(source.pictures)
-    spoiled, masks = shade(truth, [ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4, tint=tint)])
-    volume = volume_of(source, spoiled, tmp_path)
     plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
     assert np.sign(np.round(plan.marks[0].veil.tint[1:], -1)).tolist() == np.sign(tint).tolist()
     plan.save(tmp_path / "plan.npz")
     assert ShadePlan.load(tmp_path / "plan.npz").marks[0].veil == plan.marks[0].veil
     mended = treat(source, spoiled, plan)
+    assert inside(truth, mended, masks[0]) > max(38, inside(truth, spoiled, masks[0]) + 8)
     for p in (1, 2):
         before, after = (
             float(peak_signal_noise_ratio(*(np.stack([f[p][masks[p]] for f in one]) for one in (truth, other)), data_range=255))
@@ -361,8 +359,8 @@ def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> N
 
 
 def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Path) -> None:
-    source = moving("coffee", 6)
-    marks = sprinkle(SIZE[::-1], 5, 6, largest=11)
+    source = moving("coffee", 1)
+    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     dirty = source.over(spoiled)
     plan = analyse(volume_of(source, spoiled, tmp_path), settle(UnshadeSettings(), found_in(TimeVolume(tmp_path / "volume.bin"))))
@@ -380,8 +378,8 @@ def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Pat
 
 
 def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
-    source = moving("coffee", 6)
-    marks = sprinkle(SIZE[::-1], 4, 6, largest=11)
+    source = moving("coffee", 1)
+    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     volume = volume_of(source, spoiled, tmp_path)
     findings = found_in(volume)
@@ -396,8 +394,8 @@ def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
 
 
 def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
-    source = moving("coffee", 6)
-    marks = sprinkle(SIZE[::-1], 4, 6, largest=11)
+    source = moving("coffee", 1)
+    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     volume = volume_of(source, spoiled, tmp_path)
     held = marks[0]
@@ -411,7 +409,7 @@ def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
 
 
 def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
-    source = moving("coffee", 6)
+    source = moving("coffee", 1)
     truth = list(source.pictures)
     mark = sprinkle(SIZE[::-1], 1, 6, largest=11)[0]
     spoiled, masks = shade(truth, [mark])
@@ -429,7 +427,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
 def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
     source = panned(name, 48, seed, 0.35, SIZE)
     truth = list(source.pictures)
-    mark = ShadeMark(170, 110, 22, 0.5, 26, 1.2, 0.4, gain=0.35, level=60, blur=4)
+    mark = ShadeMark(140, 88, 20, 0.5, 26, 1.2, 0.4, gain=0.35, level=60, blur=4)
     spoiled, masks = shade(truth, [mark])
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)

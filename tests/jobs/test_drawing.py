@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,18 +19,8 @@ from nimbus_sweep.demo.station import Camera, draw
 from nimbus_sweep.jobs import drawing, work
 from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.store.data import DataFolder
-from nimbus_sweep.store.models import Reel, Task, database, open_database
+from nimbus_sweep.store.models import Reel, Task, database
 from tests.conftest import small, write_movie
-
-
-@pytest.fixture
-def data(tmp_path: Path) -> Iterator[DataFolder]:
-    folder = DataFolder(tmp_path / "data")
-    folder.make()
-    opened = open_database(folder.database)
-    yield folder
-    if not opened.is_closed():
-        opened.close()
 
 
 @pytest.fixture

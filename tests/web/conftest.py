@@ -56,7 +56,7 @@ class Desk:
 
 
 @pytest.fixture
-def desk(tmp_path: Path) -> Iterator[Desk]:
+def desk(tmp_path: Path, surveyed_once: None) -> Iterator[Desk]:
     data = DataFolder(tmp_path / "data")
     data.make()
     opened = open_database(data.database)

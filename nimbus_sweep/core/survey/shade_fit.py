@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
+from ..stacks import median, robust
 from .box import Box
 from .light import Light
 from .travel import Travel, pairs
@@ -136,7 +137,7 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
             theirs = look(halved(other), noise / half)
             there, back = flow(mine.gray, theirs.gray, fine=fine), flow(theirs.gray, mine.gray, fine=fine)
             hidden = away.cut(marked)
-            trust = agreement(there, back, coarse) * mine.texture * halved(on * (1 - near))
+            trust = agreement(there, back) * mine.texture * halved(on * (1 - near))
             trust *= 1 - _fetched(halved(cv2.dilate(hidden, wide)), there, coarse)
             trust *= _fetched(halved(there_on), there, coarse)
             mine_seen, theirs_seen = light.usable(p), light.usable(q)
@@ -197,37 +198,6 @@ def _fetched(mask: Plane, motion: Field, places: Field) -> Plane:
 def _mean(plane: Plane, weight: Plane, sigma: float) -> Plane:
     load = blur((plane * weight).astype(np.float32), sigma)
     return load / np.maximum(blur(weight.astype(np.float32), sigma), 1e-3)
-
-
-def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) -> tuple[Plane, Plane]:
-    """Robust weighted mean along the first axis, and the weight that bore it; both 0 where there are no values."""
-    if not len(values):
-        nothing = np.zeros(values.shape[1:], np.float32)
-        return nothing, nothing
-    # Medians only start it off; a part of the values is enough for that.
-    some = values[:: max(1, len(values) // 20)]
-    centre = median(some)
-    scale = np.maximum(1.4826 * median(np.abs(some - centre)), least)
-    kept = weight
-    for n in range(rounds):
-        kept = np.subtract(values, centre)
-        kept /= scale
-        kept *= kept
-        kept += 1
-        if n:
-            kept *= kept
-        np.divide(weight, kept, out=kept)
-        total = kept.sum(0)
-        centre = np.einsum("k...,k...->...", kept, values) / np.maximum(total, 1e-9)
-    # Where nothing speaks, nothing is said.
-    return np.where(weight.sum(0) > 1e-6, centre, 0).astype(np.float32), kept.sum(0)
-
-
-def median(values: Stack) -> Plane:
-    """Median along the first axis, of one value or more; a whole sort is several times faster than NumPy's own."""
-    ordered = np.sort(values, axis=0)
-    middle = len(values) // 2
-    return ordered[middle] if len(values) % 2 else (ordered[middle - 1] + ordered[middle]) / 2
 
 
 @dataclass(frozen=True)

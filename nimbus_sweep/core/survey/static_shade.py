@@ -16,15 +16,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import SweepError
-from ..motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread
+from ..motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
 from ..parallel import mapped
 from ..regions import Key, Masked, Part, Region, Shape
 from ..shade import Veil
+from ..stacks import median, robust
 from ..volume import TimeVolume
 from .box import Box
 from .findings import CONVINCES, Finding, Surveyed
 from .light import Light, way_of
-from .shade_fit import Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, median, prove, robust, sights
+from .shade_fit import Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, prove, sights
 from .shared_marks import ShadeMap
 from .travel import DISTANCES, Travel, pairs
 
@@ -188,7 +189,7 @@ def _gather(light: Light, way: Travel, noise: float, told: Callable[[float], Non
         there = flow(mine.gray, theirs.gray, way.field(i, j, coarse, factor * half))
         back = flow(theirs.gray, mine.gray, way.field(j, i, coarse, factor * half))
         for n, (own, away, seen, motion, returns) in enumerate(((one, other, mine, there, back), (other, one, theirs, back, there))):
-            found = _motion(seen, motion, returns, coarse, moved)
+            found = _motion(seen, motion, returns, moved)
             moving[k] += found.moving / 2
             used, share = (_enlarged(part, shape) for part in (found.used * np.float32(half), found.share))
             scene[2 * k + n], weight[2 * k + n] = _compensated(own, away, used, share, places, _MOVED / factor)
@@ -223,15 +224,15 @@ class _Motion:
     moving: float
 
 
-def _motion(seen: Look, there: Field, back: Field, places: Field, moved: float) -> _Motion:
-    trust = agreement(there, back, places) * seen.texture
+def _motion(seen: Look, there: Field, back: Field, moved: float) -> _Motion:
+    trust = agreement(there, back) * seen.texture
     goes = cv2.magnitude(there[..., 0], there[..., 1]) > moved
     # What keeps its place may be the mark itself: motion is carried in from what moves around it.
     moving = trust * goes
-    filled, support = spread(there, moving)
-    _, still = spread(there, trust * ~goes)
+    filled, borne = spread(there, moving)
+    still = support(trust * ~goes)
     dense = np.clip(2 * moving - 0.5, 0, 1)[..., None]
-    share = np.clip((support / (support + still + 1e-3) - 0.15) / 0.2, 0, 1)
+    share = np.clip((borne / (borne + still + 1e-3) - 0.15) / 0.2, 0, 1)
     return _Motion(dense * there + (1 - dense) * filled, share, float(moving.sum()) / max(float(trust.sum()), 1e-6))
 
 

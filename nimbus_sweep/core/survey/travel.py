@@ -85,7 +85,7 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
     def step(n: int) -> Matrix:
         before, behind = looks[n], looks[n + 1]
         there, back = flow(before.gray, behind.gray), flow(behind.gray, before.gray)
-        sure = (agreement(there, back, places) > 0.5) & (before.texture > 0.3)
+        sure = (agreement(there, back) > 0.5) & (before.texture > 0.3)
         if n < len(usable) and (mask := usable[n]) is not None:
             sure &= mask > 0.99
         return _similarity(places[sure][::7], there[sure][::7])

@@ -38,6 +38,8 @@ _DISAGREE = 1.2
 _SCALES = (10.0, 24.0, 60.0, 160.0)
 # Of a pixel, below which nothing has moved.
 _STILL = 0.12
+# One row and column in so many tell the usual of a picture.
+_SPARSE = 4
 # Smallest heart in pixels, and the largest share of the picture that is a thing that crosses.
 _SMALL, _LARGE = 5, 0.06
 # Smallest thing that is told of as too slow, as a share of the picture.
@@ -76,14 +78,14 @@ def ready(frame: Frame, noise: float, factor: int) -> Ready:
 def laid(one: Ready, other: Ready, noise: float) -> Field | None:
     """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all."""
     change = np.abs(cv2.blur(one.small - other.small, (3, 3)))
-    change = np.abs(change - np.median(change))
+    change = np.abs(change - np.median(change[::_SPARSE, ::_SPARSE]))
     if float((change > 2.0 + noise).mean()) < 0.03:
         return None
     smooth = smooth_way(flow(one.look.gray, other.look.gray), flow(other.look.gray, one.look.gray), one.look, _SCALES)
     if smooth is None:
         return None
     still = _STILL * one.small.shape[1] / one.light.shape[1]
-    return None if float(np.percentile(np.hypot(smooth[..., 0], smooth[..., 1]), 95)) < still else smooth
+    return None if float(np.percentile(np.hypot(*np.moveaxis(smooth[::_SPARSE, ::_SPARSE], -1, 0)), 95)) < still else smooth
 
 
 def _full(way: Field | None, shape: tuple[int, ...]) -> Field | None:
@@ -196,7 +198,7 @@ def _off(way: Field | None, shape: tuple[int, ...]) -> Places | None:
 
 def _levelled(shown: Plane, own: Plane) -> Plane:
     """A neighbour at the level of the frame: all of it may be lighter or darker."""
-    ratio = float(np.median((own[::4, ::4] + 8) / (shown[::4, ::4] + 8)))
+    ratio = float(np.median((own[::_SPARSE, ::_SPARSE] + 8) / (shown[::_SPARSE, ::_SPARSE] + 8)))
     return shown if abs(ratio - 1) < 0.004 else (shown + 8) * np.float32(ratio) - 8
 
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..borrow import Hole, Lent
 from ..frames import Component, Frame, PictureFormat, Samples
 from ..grain import Grain
-from ..motion import Plane, agreement, carried, flow, grid, look
+from ..motion import Plane, agreement, carried, flow, look
 from ..survey.box import Box
 from .span import luma
 
@@ -126,7 +126,7 @@ def shift_about(one: Coarse, other: Coarse, box: Box, mask: Mask | None = None) 
     left, right = (int(np.clip(v, 0, width)) for v in (box.left / one.factor - reach, (box.left + box.width) / one.factor + reach + 1))
     cut = np.s_[top : max(bottom, top + 1), left : max(right, left + 1)]
     # What goes there and comes back to where it was counts; what is hidden does not.
-    sure = agreement(found, back, grid(found.shape[:2]))[cut] > 0.5
+    sure = agreement(found, back)[cut] > 0.5
     if mask is not None:
         hidden = cv2.resize(mask, (width, height), interpolation=cv2.INTER_AREA)
         sure &= cv2.dilate(hidden, np.ones((5, 5), np.uint8))[cut] < 0.01

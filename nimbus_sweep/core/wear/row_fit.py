@@ -91,8 +91,10 @@ def left_over(values: Array, away: Array, inside: NDArray[np.bool_], width: floa
             far = away[row, col]
             if inside[row, col] and abs(far) <= near:
                 u = far / reach
-                made = found[row, 0] * np.exp(-0.5 * (far / width) ** 2) + found[row, 1] + u * (
-                    found[row, 2] + u * (found[row, 3] + u * found[row, 4])
+                made = (
+                    found[row, 0] * np.exp(-0.5 * (far / width) ** 2)
+                    + found[row, 1]
+                    + u * (found[row, 2] + u * (found[row, 3] + u * found[row, 4]))
                 )
                 total += (values[row, col] - made) ** 2
                 count += 1

@@ -11,6 +11,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cache
+from math import exp, log
 
 import cv2
 import numpy as np
@@ -144,17 +146,17 @@ class Evidence:
     def sure(self) -> float:
         """How sure it is a speck, 0 to 1."""
         single = 2 - self.usable
-        log_area = float(np.log(np.clip(self.area, 2, 5000)))
+        log_area = log(min(max(self.area, 2), 5000))
         told = (
             _BIAS
-            + 2.08 * float(np.log(np.clip(self.contrast, 3, 200)))
+            + 2.08 * log(min(max(self.contrast, 3), 200))
             - 1.53 * min(self.misfit, 2) ** 0.5
             + (1.55 * single - 6.49) * min(self.differ, 2) ** 0.5
-            - 0.55 * float(np.log(np.clip(self.moves, 0.05, 30)))
+            - 0.55 * log(min(max(self.moves, 0.05), 30))
             - 1.22 * min(self.life, 4) ** 0.5
             - 0.62 * log_area
             - 1.45 * single
-            + 3.03 * float(np.clip(self.strength, 0, 1))
+            + 3.03 * min(max(self.strength, 0), 1)
             - 1.89 * min(self.least, 2) ** 0.5
             - 5.01 * min(self.wide, 2) ** 0.5
             - 3.26 * max(self.beside, 0) ** 0.5
@@ -162,7 +164,7 @@ class Evidence:
             - 31.8 * max(0.0, _FOUND - self.found)
             - 0.88 * max(0.0, log_area - 6)
         )
-        return float(1 / (1 + np.exp(-np.clip(told, -40, 40))))
+        return 1 / (1 + exp(-min(max(told, -40), 40)))
 
 
 @dataclass(frozen=True)
@@ -247,17 +249,19 @@ def limits(near: Sequence[Neighbour]) -> tuple[Plane, Plane]:
     )
 
 
-def departures(light: Plane, near: Sequence[Neighbour], bright: bool) -> tuple[Plane, Plane]:
+def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], bright: bool) -> tuple[Plane, Plane]:
     """Rank-ordered departure and smaller difference of one sign, in codes; negative where there is none.
 
     Parameters
     ----------
     light : ndarray, float32, (height, width)
     near : sequence of Neighbour
+    held : tuple of ndarray
+        What they hold, see `limits`.
     bright : bool
         What is brighter than both neighbours, or darker.
     """
-    low, high = limits(near)
+    low, high = held
     out = light - high if bright else low - light
     differences = [light - n.light if bright else n.light - light for n in near]
     return out, np.minimum.reduce(differences)
@@ -326,9 +330,9 @@ def candidates(
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
     seed = np.maximum(max(_SEED * noise, _LEAST), _UNREST * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []
+    held = limits(near)
     for bright in (True, False):
-        out, departs = departures(light, near, bright)
-        out, departs = out * seen, departs * seen
+        out, departs = (d * seen for d in departures(light, near, held, bright))
         taken = np.zeros(light.shape, bool)
         # Where more than that many depart it is no dirt, and looking at each would take for ever.
         for box, blob, strength in _strongest(_blobs(departs, out, out > seed, extent)):
@@ -506,10 +510,14 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
 
 def _plane(here: Plane, ring: Mask) -> Plane:
     """The plane through the ring, over the window."""
-    rows, cols = np.mgrid[: here.shape[0], : here.shape[1]].astype(np.float32)
-    matrix = np.stack([rows[ring], cols[ring], np.ones(int(ring.sum()), np.float32)], 1).astype(np.float64)
-    a, b, c = np.linalg.lstsq(matrix, here[ring].astype(np.float64), rcond=None)[0]
-    return np.asarray(np.float32(a) * rows + np.float32(b) * cols + np.float32(c))
+    rows, cols = np.nonzero(ring)
+    y, x, told = rows - rows.mean(), cols - cols.mean(), here[ring].astype(np.float64)
+    yy, xx, xy = float(y @ y), float(x @ x), float(x @ y)
+    # Normal equations about the ring's middle; a ring is never a line.
+    power = max(xx * yy - xy * xy, 1e-9)
+    down, across = (float(y @ told) * xx - float(x @ told) * xy) / power, (float(x @ told) * yy - float(y @ told) * xy) / power
+    height = float(told.mean()) - down * float(rows.mean()) - across * float(cols.mean())
+    return np.asarray(height + down * np.arange(here.shape[0])[:, None] + across * np.arange(here.shape[1]), np.float32)
 
 
 def _reached(layer: Plane, core: NDArray[np.uint8], wide: NDArray[np.uint8], least: float) -> Mask:
@@ -580,6 +588,7 @@ def _elsewhere(
     return float(np.sqrt(max(best, 0) / weight) / contrast) if np.isfinite(best) else 1.0
 
 
+@cache
 def _disc(radius: int) -> NDArray[np.uint8]:
     return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)).astype(np.uint8)
 
