@@ -31,7 +31,7 @@ from .cues import marked, pair
 from .defects import ycbcr_to_rgb
 from .dirt import scattered, soiled
 from .flicker import bands, lit, whole
-from .glass import GLASS_FRAMES, PASSING, Glass
+from .glass import GLASS_FRAMES, Glass
 from .grain import Planes
 from .mast import MAST_FRAMES, Mast
 from .reels import RATE, SOUND_RATE, keep_truth, wind
@@ -212,38 +212,44 @@ def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
     return {"frames": GULLS_FRAMES, "gulls": [asdict(g) for g in gulls], "figure": asdict(figure)}
 
 
-def _written(path: Path, frames: int, drawn: Callable[[int], Planes], on_progress: Progress) -> None:
-    """Draw frames by several threads and write them."""
-    pictures = []
-    for n, planes in enumerate(mapped(drawn, range(frames))):
-        on_progress(_DRAWING * (n + 1) / frames)
-        pictures.append(planes)
-    _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
+@dataclass(frozen=True)
+class Filmed:
+    """A drawn scene as a reel.
 
+    Attributes
+    ----------
+    scene : type
+        Draws a frame by its number, and knows what is true of it.
+    frames : int
+        Of the scene.
+    every : int
+        One in so many of them is taken.
+    smaller : int
+        How many times smaller than drawn the reel is.
+    """
 
-def _mast(path: Path, on_progress: Progress) -> dict[str, Any]:
-    """The wall under the mast: coloured beacons flash over it, and a tripod stands in shot."""
-    _written(path, MAST_FRAMES, lambda n: Mast(n).drawn(), on_progress)
-    frames = [Mast(n) for n in range(MAST_FRAMES)]
-    return {
-        "frames": MAST_FRAMES,
-        "way": [f.way.round(6).tolist() for f in frames],
-        "beacons": [list(f.beacons) for f in frames],
-        "tripod": [list(f.tripod) for f in frames],
-    }
+    scene: type[Mast] | type[Glass]
+    frames: int
+    every: int = 1
+    smaller: int = 1
 
+    def drawn(self, number: int, **left_out: bool) -> Planes:
+        """A frame by its number in the reel; what is left out is named as the scene names it."""
+        planes = self.scene(self.every * number).drawn(**left_out)
+        if self.smaller == 1:
+            return planes
+        return tuple(cv2.resize(p, (p.shape[1] // self.smaller, p.shape[0] // self.smaller), interpolation=cv2.INTER_AREA) for p in planes)
 
-def _glass(path: Path, on_progress: Progress) -> dict[str, Any]:
-    """The recorder behind its glass case: the reflection of a lamp glides over it, and someone passes in front."""
-    _written(path, GLASS_FRAMES, lambda n: Glass(n).drawn(), on_progress)
-    frames = [Glass(n) for n in range(GLASS_FRAMES)]
-    return {
-        "frames": GLASS_FRAMES,
-        "way": [f.way.round(6).tolist() for f in frames],
-        "lamp": [list(f.lamp) for f in frames],
-        "light": [f.light for f in frames],
-        "passing": list(PASSING),
-    }
+    def make(self, path: Path, on_progress: Progress) -> dict[str, Any]:
+        """Write it, and tell what is true of it."""
+        numbers = range(0, self.frames, self.every)
+        pictures = []
+        for n, planes in enumerate(mapped(self.drawn, range(len(numbers)))):
+            on_progress(_DRAWING * (n + 1) / len(numbers))
+            pictures.append(planes)
+        _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
+        frames = [self.scene(n) for n in numbers]
+        return {"frames": len(numbers), "way": [f.way.round(6).tolist() for f in frames], **self.scene.truth(frames)}
 
 
 EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [
@@ -257,9 +263,9 @@ EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [
 EDIT_FRAMES = sum(s[3] for s in EDIT_SHOTS)
 
 
-def _edit(path: Path, on_progress: Progress) -> dict[str, Any]:
+def edit(path: Path, on_progress: Progress, halved: bool = False) -> dict[str, Any]:
     """An edited reel: five cuts, a fade through black inside the third shot, and a lightning flash in the last."""
-    frames = list(_drawn(EDIT_SHOTS, on_progress, 33_000))
+    frames = list(_drawn(EDIT_SHOTS, on_progress, 33_000, halved=halved))
     cuts = np.cumsum([s[3] for s in EDIT_SHOTS])[:-1].tolist()
     middle = cuts[1] + EDIT_SHOTS[2][3] // 2
     for n in range(-12, 13):
@@ -357,12 +363,12 @@ def _write_movie(
 
 SCAN = Carrier("reel-03-film-scan", SCAN_FRAMES, _scan)
 TRANSFER = Carrier("reel-04-transfer.mov", TRANSFER_FRAMES, _transfer)
-EDIT = Carrier("reel-05-edit.mov", EDIT_FRAMES, _edit)
+EDIT = Carrier("reel-05-edit.mov", EDIT_FRAMES, edit)
 PHONE = Carrier("reel-06-telephone.mp4", PHONE_FRAMES, _phone)
 # The light of some shots alone is unsteady.
 UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", LIGHT_FRAMES, _unsteady_edit)
 WORN = Carrier("reel-15-launch-day.mov", WORN_FRAMES, Worn().make)
 GULLS = Carrier("reel-16-gulls.mp4", GULLS_FRAMES, _gulls)
-GLASS_CASE = Carrier("reel-17-glass-case.mp4", GLASS_FRAMES, _glass)
-MAST = Carrier("reel-18-mast.mp4", MAST_FRAMES, _mast)
+GLASS_CASE = Carrier("reel-17-glass-case.mp4", GLASS_FRAMES, Filmed(Glass, GLASS_FRAMES).make)
+MAST = Carrier("reel-18-mast.mp4", MAST_FRAMES, Filmed(Mast, MAST_FRAMES).make)
 DRAWN = {reel.file: reel for reel in (SCAN, TRANSFER, EDIT, PHONE, UNSTEADY_EDIT, WORN, GULLS, GLASS_CASE, MAST)}

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import cv2
 import numpy as np
@@ -125,6 +127,11 @@ class Mast:
             lamp = tuple(60 + 195 * c * bright for c in colour)
             cv2.circle(picture, (round(at[0] * 16), round(at[1] * 16)), 17 * 8, lamp, -1, cv2.LINE_AA, 4)
         return developed(picture, 95_000 + self.number, 1.6, halved=True)
+
+    @staticmethod
+    def truth(frames: Sequence[Mast]) -> dict[str, Any]:
+        """What is true of some frames."""
+        return {"beacons": [list(f.beacons) for f in frames], "tripod": [list(f.tripod) for f in frames]}
 
     def _stand(self, picture: Picture) -> None:
         """Draw the tripod; its measures are those of a picture of full size."""

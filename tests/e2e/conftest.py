@@ -127,8 +127,8 @@ def surveyed(running: Running, page: Page, meant: int = 0) -> None:
     page.get_by_role("navigation").get_by_role("link", name="Treatment").click()
 
 
-def inspected_and_delivered(running: Running, page: Page) -> dict[str, Any]:
-    """Check and accept what was treated, render it, prove it, write the papers; gives the treatment report."""
+def inspected(running: Running, page: Page) -> None:
+    """Check and accept what was treated."""
     page.get_by_role("link", name="On to Inspection").click()
     page.get_by_role("button", name="Check", exact=True).click()
     assert running.wait(1, "check", 300)["state"] == "done"
@@ -139,7 +139,11 @@ def inspected_and_delivered(running: Running, page: Page) -> dict[str, Any]:
         expect(page.locator("#tag-picture")).to_contain_text("400 %")
     page.get_by_role("button", name="Accept").click()
     expect(page.get_by_role("button", name="Accept")).to_have_attribute("aria-pressed", "true")
-    page.get_by_role("link", name="On to Delivery").click()
+
+
+def delivered(running: Running, page: Page) -> dict[str, Any]:
+    """Render what was treated, prove it, write the papers; gives the treatment report."""
+    page.get_by_role("navigation").get_by_role("link", name="Delivery").click()
     page.get_by_role("button", name="Render", exact=True).click()
     assert running.wait(1, "render", 300)["state"] == "done"
     page.get_by_role("link", name="Prove it, in Inspection").click()

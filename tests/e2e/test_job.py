@@ -11,6 +11,7 @@ import time
 import urllib.request
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -20,17 +21,20 @@ from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
+from nimbus_sweep.demo.carriers import EDIT, Carrier, edit
 from nimbus_sweep.demo.reels import REELS, UNSTEADY
 from tests.e2e.conftest import Running, bench
 
 pytestmark = pytest.mark.browser
-PAN = replace(REELS[0], frames=120, halved=True)
+PAN = replace(REELS[0], frames=96, halved=True)
+INSTRUMENTS = replace(REELS[1], frames=60)
 CLOUDS = replace(UNSTEADY[1], frames=60, halved=True)
+CUT = Carrier(EDIT.file, EDIT.frames, partial(edit, halved=True))
 
 
 @pytest.fixture(scope="module")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
-    app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,5,10", [PAN, CLOUDS])
+    app = Running(tmp_path_factory.mktemp("demo"), "1,2,3,5,10", [PAN, INSTRUMENTS, CUT, CLOUDS])
     yield app
     app.stop()
 
@@ -168,7 +172,7 @@ def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:
     page.keyboard.press("Shift+ArrowRight")
     assert page.evaluate("() => window.nimbusBench.frame") == before + 10
     page.keyboard.press("End")
-    assert page.evaluate("() => window.nimbusBench.frame") == REELS[1].frames - 1
+    assert page.evaluate("() => window.nimbusBench.frame") == INSTRUMENTS.frames - 1
     page.keyboard.press("Home")
     page.locator("body").press("Space")
     page.wait_for_timeout(1200)
@@ -308,13 +312,13 @@ def test_the_views_are_linked(bench_page: Page) -> None:
     assert row is not None
     page.mouse.click(row["x"] + place["left"] + 820.5 * place["scale"], row["y"] + row["height"] * 0.75)
     assert abs(bench(page, "x") - 820) <= 1
-    assert abs(bench(page, "frame") - 0.75 * REELS[1].frames) <= 1
+    assert abs(bench(page, "frame") - 0.75 * INSTRUMENTS.frames) <= 1
     # A click in the column slice moves the row and the frame, y lined up with the picture's y.
     column = page.locator("#column").bounding_box()
     assert column is not None
     page.mouse.click(column["x"] + column["width"] * 0.25, column["y"] + place["top"] + 120.5 * place["scale"])
     assert abs(bench(page, "y") - 120) <= 1
-    assert abs(bench(page, "frame") - 0.25 * REELS[1].frames) <= 2
+    assert abs(bench(page, "frame") - 0.25 * INSTRUMENTS.frames) <= 2
     # Single pixels by key; the loupe steps through its sizes.
     x, y = bench(page, "x"), bench(page, "y")
     for key in ("d", "d", "a", "s", "Shift+W"):
@@ -372,7 +376,7 @@ def test_a_range_of_the_reel_log_is_looped(bench_page: Page) -> None:
     page = bench_page
     log = page.locator("#log").bounding_box()
     assert log is not None
-    frames = REELS[1].frames
+    frames = INSTRUMENTS.frames
     y = lambda frame: log["y"] + (frame + 0.5) / frames * log["height"]  # noqa: E731
     page.mouse.move(log["x"] + 60, y(30))
     page.mouse.down()
@@ -391,9 +395,9 @@ def test_a_range_of_the_reel_log_is_looped(bench_page: Page) -> None:
     page.locator("#play").click()
     assert len(seen) > 3
     assert all(first <= n <= last for n in seen)
-    page.mouse.click(log["x"] + 60, y(80))
+    page.mouse.click(log["x"] + 60, y(56))
     assert bench(page, "range") is None
-    assert abs(bench(page, "frame") - 80) <= 1
+    assert abs(bench(page, "frame") - 56) <= 1
 
 
 def test_everything_can_be_reached_by_keyboard(bench_page: Page) -> None:

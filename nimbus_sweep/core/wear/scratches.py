@@ -46,8 +46,9 @@ _EDGES, _EDGES_STILL, HIDES = 0.64, 0.5, 0.85
 _MOST, _LOST = 6, 3
 # Pixels that the scene has to move behind it to prove it is no part of it.
 _PROVES = 4.0
-# Pixels a line has to go to be told to go with the scene, and what of its way its ends lie apart then: scratches wander.
-_CARRIED, _STEADILY = 12.0, 0.7
+# Pixels a line has to go to be told to go with the scene, and how far it leaves the scene behind then at most, of its own way:
+# lines of a scene up to a half, scratches all of it (measured).
+_CARRIED, _WITH = 12.0, 0.65
 _SMALL = 320
 
 
@@ -104,10 +105,9 @@ class Thread:
 
     @property
     def carried(self) -> bool:
-        """Whether it goes steadily where the scene goes: an upright edge in it, such as a mast, while the camera pans."""
-        way = self.xs.mean(1)
-        far = float(np.ptp(way))
-        return far > _CARRIED and abs(float(way[-1] - way[0])) > _STEADILY * far and self.travel < 0.5 * far
+        """Whether it goes where the scene goes: an upright edge in it, such as a mast, while the camera moves."""
+        far = float(np.ptp(self.xs.mean(1)))
+        return far > _CARRIED and self.travel < _WITH * far
 
 
 def band_edges(height: int) -> list[tuple[int, int]]:
