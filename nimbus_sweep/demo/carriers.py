@@ -248,8 +248,8 @@ class Filmed:
             on_progress(_DRAWING * (n + 1) / len(numbers))
             pictures.append(planes)
         _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
-        frames = [self.scene(n) for n in numbers]
-        return {"frames": len(numbers), "way": [f.way.round(6).tolist() for f in frames], **self.scene.truth(frames)}
+        ways = [self.scene(n).way.round(6).tolist() for n in numbers]
+        return {"frames": len(numbers), "way": ways, **self.scene.truth(numbers)}
 
 
 EDIT_SHOTS: list[tuple[Camera, float, float, int]] = [

@@ -69,7 +69,8 @@ class Glass:
         return developed(picture * np.float32(self.light * 0.9), 81_000 + self.number, 1.8, halved=True)
 
     @staticmethod
-    def truth(frames: Sequence[Glass]) -> dict[str, Any]:
-        """What is true of some frames."""
-        passing = [sum(f.number < edge for f in frames) for edge in PASSING]
+    def truth(numbers: Sequence[int]) -> dict[str, Any]:
+        """What is true of some frames, by their numbers."""
+        frames = [Glass(n) for n in numbers]
+        passing = [sum(n < edge for n in numbers) for edge in PASSING]
         return {"lamp": [list(f.lamp) for f in frames], "light": [f.light for f in frames], "passing": passing}

@@ -129,8 +129,9 @@ class Mast:
         return developed(picture, 95_000 + self.number, 1.6, halved=True)
 
     @staticmethod
-    def truth(frames: Sequence[Mast]) -> dict[str, Any]:
-        """What is true of some frames."""
+    def truth(numbers: Sequence[int]) -> dict[str, Any]:
+        """What is true of some frames, by their numbers."""
+        frames = [Mast(n) for n in numbers]
         return {"beacons": [list(f.beacons) for f in frames], "tripod": [list(f.tripod) for f in frames]}
 
     def _stand(self, picture: Picture) -> None:

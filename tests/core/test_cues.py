@@ -50,6 +50,7 @@ def decibels(truth: list[Planes], spoiled: list[Planes], made: list[Planes], pla
     return float(10 * np.log10(255**2 / np.concatenate(squares).mean()))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["dark", "green"])
 def test_both_marks_of_a_pair_are_found_and_nothing_else_is_altered(kind: str) -> None:
     truth = list(long("coffee").pictures)
@@ -72,11 +73,13 @@ def test_both_marks_of_a_pair_are_found_and_nothing_else_is_altered(kind: str) -
         assert not len(rows) or (cols.min() > 0.8 * width and rows.max() < 0.25 * height)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bikes-1", "pan chelsea"], ["bikes-2", "bunny-near", "carphone"]))
 def test_a_sound_clip_has_none(name: str) -> None:
     assert not [f for f in surveyed(Span.of(short(name), 0, 28), 0, 28).findings if f.convinces]
 
 
+@pytest.mark.slow
 def test_the_other_of_a_pair_is_found_from_one_by_hand() -> None:
     truth = list(long("coffee").pictures)
     height, width = truth[0][0].shape
@@ -103,6 +106,7 @@ def one_mark(name: str, kind: str = "dark") -> tuple[MemorySource, list[Planes],
     return short(name).over(spoiled), truth, (Mark(first=11, stop=15, outline=outline),)
 
 
+@pytest.mark.slow
 def test_one_alone_is_found_and_is_less_sure_than_a_pair() -> None:
     over, _, _ = one_mark("bikes-3", "light")
     found = surveyed(Span.of(over, 0, 28), 0, 28).findings
@@ -112,6 +116,7 @@ def test_one_alone_is_found_and_is_less_sure_than_a_pair() -> None:
     assert [s.kind for s in suggested(found).steps] == ["cue-lift"]
 
 
+@pytest.mark.slow
 def test_a_nudge_moves_what_is_put_down_by_that_much() -> None:
     over, _, marks = one_mark("pan coffee")
     span = Span.of(over, 0, 28)
@@ -125,6 +130,7 @@ def test_a_nudge_moves_what_is_put_down_by_that_much() -> None:
     assert np.abs(nudged[inside] - plain[beside]).mean() < np.abs(nudged[inside] - plain[inside]).mean()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lends", ["before", "behind"])
 def test_one_side_may_lend_alone_and_the_first_and_last_frames_have_but_one(lends: str) -> None:
     over, truth, marks = one_mark("pan coffee")
@@ -142,6 +148,7 @@ def test_shots_of_one_and_two_frames_have_none() -> None:
         assert not len(analyse(span, CueLiftSettings(marks=())).table)
 
 
+@pytest.mark.slow
 def test_what_is_held_out_is_not_looked_for() -> None:
     over, _, _ = one_mark("bikes-3", "light")
     assert not surveyed(Span.of(over, 0, 28), 0, 28, None, box_region(500, 0, 140, 90)).findings
@@ -169,6 +176,7 @@ def burning(name: str) -> tuple[MemorySource, list[Planes], Region]:
     return short(name).over(burnt(truth, burn)), truth, Region(parts=(Part(keys=tuple(keys)),), grow=2, feather=2)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["pan coffee"], ["bunny-near"]))
 def test_a_burn_is_filled_from_before_and_behind(name: str) -> None:
     over, truth, region = burning(name)
@@ -187,6 +195,7 @@ def test_a_burn_is_filled_from_before_and_behind(name: str) -> None:
     assert (mended[12][0][outside] == spoiled[12][0][outside]).all()
 
 
+@pytest.mark.slow
 def test_fills_do_not_stand_still_and_no_lender_is_told_of() -> None:
     over, _, region = burning("bunny-near")
     plan = fill_burns(Span.of(over, 0, 28), BorrowFillSettings(), None, Outside(region))
@@ -205,6 +214,7 @@ def test_the_frames_are_those_of_the_keys_or_those_named() -> None:
     assert frames_named(BorrowFillSettings(first=30), [12]) == (30, 30)
 
 
+@pytest.mark.slow
 def test_a_plan_is_read_back_as_it_was_written(tmp_path: Path) -> None:
     over, _, marks = one_mark("bikes-3", "scratched")
     plan = analyse(Span.of(over, 0, 28), CueLiftSettings(marks=marks))

@@ -50,6 +50,7 @@ def moving(name: str, frames: int = 12, width: int = 320, height: int = 192) -> 
     return MemorySource(pictures, layout, source.colour, source.rate)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("codec", "name", "suffix"), READ)
 def test_movies_are_read_as_the_library_reads_them(tmp_path: Path, codec: str, name: str, suffix: str) -> None:
     """Codecs and containers of the trade, each written by the FFmpeg libraries; frames in order and by number, alpha too."""

@@ -16,6 +16,7 @@ from nimbus_sweep.demo.reels import RATE, REELS, DemoReel, wind
 from tests.conftest import small
 
 
+@pytest.mark.slow
 def test_frames_are_drawn_the_same_each_time() -> None:
     camera = station.Camera(400, 120)
     one, other = station.draw(camera, 1.5, 9), station.draw(camera, 1.5, 9)
@@ -100,6 +101,7 @@ def test_the_wind_lasts_as_long_as_the_pictures() -> None:
     assert 200 < np.abs(sound.astype(int)).mean() < 20000
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("which", [0, 1])
 def test_a_reel_is_written_with_its_truth(tmp_path: Path, which: int) -> None:
     from dataclasses import replace

@@ -56,6 +56,7 @@ def held(truth: list[Planes], spoiled: list[Planes], mended: list[Planes]) -> tu
     return float(10 * np.log10(255**2 / max(error.mean(), 1e-4))) if error.size else 0.0, altered / sound
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("noisy bikes-2", 2)], [("noisy bunny-near", 1)]))
 def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -> None:
     truth = list(scene(name).pictures)
@@ -73,6 +74,7 @@ def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -
     assert not suggested(found).steps
 
 
+@pytest.mark.slow
 def test_gulls_before_a_camera_that_moves_are_taken_off() -> None:
     truth = list(scene("pan chelsea").pictures)
     height, width = truth[0][0].shape
@@ -87,6 +89,7 @@ def test_gulls_before_a_camera_that_moves_are_taken_off() -> None:
     assert altered < 0.002
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["noisy bikes-2"], ["noisy bunny-near"]))
 def test_a_sound_clip_comes_back_as_it_was(name: str) -> None:
     plan, mended = taken_off(scene(name))
@@ -94,11 +97,13 @@ def test_a_sound_clip_comes_back_as_it_was(name: str) -> None:
     assert all((a == b).all() for one, other in zip(scene(name).pictures, mended, strict=True) for a, b in zip(one, other, strict=True))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["carphone", "pan rocket"], ["bunny-near"]))
 def test_nothing_is_named_where_nothing_crosses(name: str) -> None:
     assert not [f for f in surveyed(Span.of(scene(name), 0, LONG), 0, LONG).findings if f.convinces]
 
 
+@pytest.mark.slow
 def test_what_moves_slowly_is_left_whole_and_told_of() -> None:
     truth = list(scene("noisy bunny-near").pictures)
     height, width = truth[0][0].shape
@@ -116,6 +121,7 @@ def test_what_moves_slowly_is_left_whole_and_told_of() -> None:
     assert (mended[12][0][there] == over.pictures[12][0][there]).mean() > 0.97, "not eaten into"
 
 
+@pytest.mark.slow
 def test_what_is_light_goes_when_the_darker_is_kept_and_not_when_the_lighter_is() -> None:
     truth = list(scene("noisy bikes-2").pictures)
     things = [Crossing(2, 16, 20.0 + 40 * k, 60.0 + 30 * k, 38.0, 2.0, 20.0, 250.0) for k in range(3)]
@@ -128,6 +134,7 @@ def test_what_is_light_goes_when_the_darker_is_kept_and_not_when_the_lighter_is(
     assert lighter < 20
 
 
+@pytest.mark.slow
 def test_a_range_and_a_region_are_kept_to() -> None:
     truth = list(scene("noisy bikes-2").pictures)
     height, width = truth[0][0].shape
@@ -141,6 +148,7 @@ def test_a_range_and_a_region_are_kept_to() -> None:
     assert (inside.table.boxes[:, 0] < width // 2).all()
 
 
+@pytest.mark.slow
 def test_short_shots_flashes_and_snow_are_safe() -> None:
     truth = list(scene("noisy bikes-2").pictures)[:12]
     for stop in (1, 2):
@@ -166,6 +174,7 @@ def test_short_shots_flashes_and_snow_are_safe() -> None:
     assert held(snow, snow, mended)[1] < 0.002
 
 
+@pytest.mark.slow
 def test_a_missing_neighbour_is_none() -> None:
     truth = list(scene("noisy bikes-2").pictures)
     height, width = truth[0][0].shape
@@ -234,6 +243,7 @@ def test_the_grain_of_a_part_is_that_of_the_part() -> None:
     assert measure([both], [1 - where]).sigma[-middle] == pytest.approx(5.0, rel=0.2)
 
 
+@pytest.mark.slow
 def test_a_frame_that_cannot_be_read_is_passed_over_and_none_is_taken_for_another() -> None:
     truth = list(scene("noisy bikes-2").pictures)
     height, width = truth[0][0].shape

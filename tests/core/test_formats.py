@@ -115,6 +115,7 @@ def pinned(source: MemorySource, colour: Colour, x: int, y: int, rgb: tuple[int,
     return source.over(spoiled)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["yuv420p", "yuv422p", "yuv422p10le", "yuv444p12le", "gbrp", "gbrp10le", "rgb24", "gray10le", "nv12"])
 def test_found_and_mended_in_every_format(tmp_path: Path, name: str) -> None:
     source, colour = converted(name)

@@ -69,6 +69,7 @@ def test_nothing_comes_from_another_shot_or_a_gap(tmp_path: Path) -> None:
     assert blend.apply(holed, 4, 20).frame(6).missing
 
 
+@pytest.mark.slow
 def test_it_takes_out_a_whole_beat_and_ghosts_what_moves(tmp_path: Path) -> None:
     source = clip("bikes-3")
     truth = list(source.pictures)

@@ -83,6 +83,7 @@ def looked_at(source: MemorySource, paint: Callable[[NDArray[np.uint8], int], ND
     return inspector.finish()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["coffee", "bikes-1"], ["chelsea", "bunny"]))
 def test_bad_repairs_are_told_from_good_ones(name: str) -> None:
     """Flicker, softness and a dead patch, each against the untouched picture with one code of change."""
@@ -109,6 +110,7 @@ def test_bad_repairs_are_told_from_good_ones(name: str) -> None:
         assert abs(place.x + place.width / 2 - X - SIDE / 2) < 4 and abs(place.y + place.height / 2 - Y - SIDE / 2) < 4
 
 
+@pytest.mark.slow
 def test_what_changed_is_counted_to_the_sample() -> None:
     source = panned("coffee", 12, 5, 0.2, (384, 216))
     told = looked_at(source, lambda square, _: square ^ 1)
@@ -121,6 +123,7 @@ def test_what_changed_is_counted_to_the_sample() -> None:
     assert (untouched.changed, untouched.detail, untouched.steadiness, untouched.worst) == (0, None, None, ())
 
 
+@pytest.mark.slow
 def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path, few_looks: None) -> None:
     """Dust of which one mark is held back from the treatment: that one is left, the others are gone, none is brought in."""
     source = panned("coffee", 30, 3, 0.3, (320, 180))
@@ -163,6 +166,7 @@ def test_a_finding_is_found_again_by_kind_place_and_time() -> None:
         assert not alike(one, other)
 
 
+@pytest.mark.slow
 def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path, few_looks: None) -> None:
     source = still(small(), 16)
     told = inspect(source, [], [], 0, 16, tmp_path)

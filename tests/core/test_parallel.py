@@ -36,11 +36,13 @@ def fails(n: int) -> int:
     return n
 
 
+@pytest.mark.slow
 def test_results_come_in_order() -> None:
     assert list(in_processes(doubled, range(9))) == [2 * n for n in range(9)]
     assert list(in_processes(doubled, [])) == []
 
 
+@pytest.mark.slow
 def test_one_core_is_worked_on_by_the_caller_alone(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv(CORES, "1")
     assert set(in_processes(told_where, range(3))) == {os.getpid()}
@@ -49,10 +51,12 @@ def test_one_core_is_worked_on_by_the_caller_alone(monkeypatch: pytest.MonkeyPat
     assert cores() == (os.cpu_count() or 1)
 
 
+@pytest.mark.slow
 def test_what_a_killed_process_had_is_done_over() -> None:
     assert list(in_processes(dies_elsewhere, range(7))) == [2 * n for n in range(7)]
 
 
+@pytest.mark.slow
 def test_a_fault_is_told_and_stops_it() -> None:
     found = in_processes(fails, range(100))
     assert next(found) == 0
@@ -75,6 +79,7 @@ def told_where(n: int) -> int:
     return os.getpid()
 
 
+@pytest.mark.slow
 def test_processes_leave_when_the_one_who_asked_is_killed(tmp_path: Path) -> None:
     script = tmp_path / "asks.py"
     script.write_text(WAITS)

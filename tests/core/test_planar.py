@@ -18,6 +18,7 @@ BOX = (220.0, 140.0, 200.0, 200.0)
 CORNERS = np.array([[10.0, 20.0], [110.0, 20.0], [110.0, 80.0], [10.0, 80.0]])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("name", "seed", "covered"), with_sweep([("coffee", 1, 0.0), ("brick", 3, 0.2)], [("astronaut", 2, 0.2), ("camera", 4, 0.0)])
 )
@@ -30,6 +31,7 @@ def test_a_moving_photograph_is_followed_to_a_fraction_of_a_pixel(name: str, see
     assert (followed.states == State.HELD).mean() > 0.9
 
 
+@pytest.mark.slow
 def test_there_and_back_on_a_real_clip() -> None:
     lights = [np.asarray(p[0], np.float32) for p in clip("bunny-near").pictures[:24]]
     region = box_region(200, 100, 160, 140)
@@ -40,6 +42,7 @@ def test_there_and_back_on_a_real_clip() -> None:
     assert list(back.numbers) == list(range(24))
 
 
+@pytest.mark.slow
 def test_a_plane_that_is_covered_for_some_frames_is_bridged_and_told_of() -> None:
     pictures, ways, _ = (whole[:30] for whole in filmed("coffee", 120, 5, noise=0.5))
     wall = np.random.default_rng(3).integers(20, 230, (480, 640)).astype(np.float32)

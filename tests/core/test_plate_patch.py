@@ -25,6 +25,7 @@ from nimbus_sweep.core.wear.span import Span
 from tests.conftest import with_sweep
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed", "flashes"), with_sweep([("coffee", 1, False), ("chelsea", 2, True)], [("astronaut", 3, False)]))
 def test_a_reflection_goes_and_the_light_stays(name: str, seed: int, flashes: bool) -> None:
     clean, spoiled, _, _ = windowed(name, 30, seed, flashes=flashes)
@@ -73,6 +74,7 @@ def test_a_camera_that_stands_still_needs_no_track(tmp_path: Path) -> None:
     assert {n for n, _ in plan.told["disturbed"][:4]}.isdisjoint({0, 1, 2}), "undisturbed frames are proposed first"
 
 
+@pytest.mark.slow
 def test_grain_is_new_in_each_frame(tmp_path: Path) -> None:
     _, spoiled = still_scene()
     made, _ = patched(spoiled, tmp_path)
@@ -92,6 +94,7 @@ def test_plates_serve_their_own_frames(tmp_path: Path) -> None:
     assert made[0][0][40:56, 60:90].max() < 225
 
 
+@pytest.mark.slow
 def test_a_picture_from_outside_of_another_size_and_depth(tmp_path: Path) -> None:
     clean, spoiled = still_scene()
     frame = Frame(5, clean.pictures[5], clean.format, clean.colour)
@@ -198,6 +201,7 @@ def test_colours_come_back_through_every_layout(name: str) -> None:
     assert Region().mask((4, 4)).sum() == 0
 
 
+@pytest.mark.slow
 def test_a_plate_is_retouched(tmp_path: Path) -> None:
     """What no frame shows is painted: from beside on the plate, and from a frame laid on the plane; nothing is learned anew."""
     clean, spoiled = still_scene()
@@ -227,6 +231,7 @@ def test_a_plate_is_retouched(tmp_path: Path) -> None:
     assert stranger[4][0][44:52, 64:86].mean() > 200
 
 
+@pytest.mark.slow
 def test_strokes_on_what_is_unknown_are_told_of(tmp_path: Path) -> None:
     """A part of the region that no frame shows is left, until it is painted; the proof allows for just that."""
     _, spoiled = still_scene()
@@ -245,6 +250,7 @@ def test_strokes_on_what_is_unknown_are_told_of(tmp_path: Path) -> None:
     assert np.isin(changed, painted.touched_in()[0][0]).all()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("front", "level"), [("darker", 20), ("lighter", 234)])
 @pytest.mark.parametrize("name", with_sweep(["chelsea"], ["coffee", "astronaut"]))
 def test_what_passes_in_front_stays_there(name: str, front: str, level: int, tmp_path: Path) -> None:

@@ -22,6 +22,7 @@ def whole(reader: MovieReader, number: int) -> np.ndarray:
     return to_picture(reader.frame(number)).to_ndarray()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("codec", "options", "suffix"),
     [

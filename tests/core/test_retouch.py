@@ -169,6 +169,7 @@ def test_it_is_the_same_at_ten_bits_and_in_red_green_and_blue() -> None:
             assert (made.component(i)[here] == frame.component(i)[there]).all()
 
 
+@pytest.mark.slow
 def test_ten_thousand_strokes_are_kept_and_put_on() -> None:
     source = scene("bunny-near")
     rng = np.random.default_rng(1)

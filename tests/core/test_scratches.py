@@ -49,6 +49,7 @@ def lifted(over: MemorySource, findings: list[Finding]) -> tuple[PatchPlan, list
     return plan, [f.planes for f in plan.apply(over, 0, len(over)).frames(0, len(over))]  # type: ignore[misc]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("bikes-2", 1)], [("pan coffee", 1), ("bunny-near", 2)]))
 def test_three_scratches_are_found_and_undone(name: str, seed: int) -> None:
     sound, spoiled, put = worn(name, seed)
@@ -73,6 +74,7 @@ def test_three_scratches_are_found_and_undone(name: str, seed: int) -> None:
     assert altered / sound_samples < 0.0005
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "name", with_sweep(["bikes-1", "pan chelsea", "carphone"], ["bikes-2", "bikes-3", "pan coffee", "pan rocket", "bunny-near"])
 )
@@ -100,6 +102,7 @@ def with_posts(moves: float) -> MemorySource:
     return sound.over(pictures)
 
 
+@pytest.mark.slow
 def test_a_mast_in_a_scene_that_stands_still_is_doubted() -> None:
     assert not [f for f in found_in(with_posts(0.0)) if f.convinces]
 
@@ -147,6 +150,7 @@ def test_a_line_told_by_its_ends_is_the_line() -> None:
     assert scores(np.full((96, 120), 80, np.float32)).out.shape == (BANDS, 120)
 
 
+@pytest.mark.slow
 def test_what_is_held_out_is_not_found() -> None:
     _, spoiled, put = worn("pan coffee", 1)
     span = Span.of(spoiled, 0, FRAMES)
@@ -155,6 +159,7 @@ def test_what_is_held_out_is_not_found() -> None:
     assert len([f for f in held if f.convinces]) == 2
 
 
+@pytest.mark.slow
 def test_scratches_are_named_by_the_findings_and_kept(tmp_path: Path) -> None:
     _, spoiled, _ = worn("bunny-near", 2)
     findings = found_in(spoiled)
@@ -170,6 +175,7 @@ def test_scratches_are_named_by_the_findings_and_kept(tmp_path: Path) -> None:
         assert all(np.array_equal(a, b) for a, b in zip(again.frame(n).planes, mended[n], strict=True))
 
 
+@pytest.mark.slow
 def test_what_hides_the_picture_is_filled_from_both_sides() -> None:
     sound = source("pan chelsea")
     put = Scratch(320.0, 0, FRAMES, 240, 0.97, 1.2, wander=0.2, seed=5)
@@ -189,9 +195,10 @@ def test_scratches_that_are_not_there_change_nothing(lines_named: tuple[Seed, ..
     assert not len(plan.table)
 
 
+@pytest.mark.slow
 def test_lattices_that_go_with_the_camera_are_no_scratches() -> None:
     """Thin upright lines down the whole picture, panned over; scratches on the same frames are found beside them."""
-    frames = [Mast(n).drawn(standing=False) for n in range(44)]
+    frames = [Mast(n).drawn(standing=False) for n in range(30)]
     sound = source("bunny-near").over(frames)
     assert not [f for f in found_in(sound) if f.convinces]
     put = three(len(frames), frames[0][0].shape, 3)

@@ -58,6 +58,7 @@ def test_a_map_is_kept_as_it_is() -> None:
         ShadeMap.model_validate(kept.model_dump() | {"levels": "rubbish"})
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["chelsea"], ["coffee", "rocket"]))
 def test_marks_are_found_where_they_are_and_only_there(name: str, tmp_path: Path) -> None:
     marks = [m for seed in (1, 2, 3) for m in sprinkle(SIZE[::-1], 4, seed, largest=11, depth=(0.35, 0.7))]
@@ -73,6 +74,7 @@ def test_marks_are_found_where_they_are_and_only_there(name: str, tmp_path: Path
     assert not shared(mean_light(dirty), known, [f for _, f in known], 50, 66)
 
 
+@pytest.mark.slow
 def test_what_one_shot_measured_takes_the_mark_off_another(tmp_path: Path) -> None:
     source = panned("coffee", 36, 5, 0.3, SIZE)
     marks = sprinkle(SIZE[::-1], 4, 5, largest=11, depth=(0.35, 0.7))

@@ -40,6 +40,7 @@ def lit(frame: Picture, gain: float, light: float = 0) -> Picture:
     return np.clip(frame * gain + light, 0, 255).astype(np.uint8)
 
 
+@pytest.mark.slow
 def test_the_five_cuts_of_the_moving_clip_and_none_elsewhere() -> None:
     # Where the structure of neighbouring frames of the clip agrees least (correlation 0.24 and less; 0.5 and more elsewhere).
     assert cuts(list(pictures("bikes"))) == [30, 76, 137, 187, 242]
@@ -47,6 +48,7 @@ def test_the_five_cuts_of_the_moving_clip_and_none_elsewhere() -> None:
     assert cuts(list(pictures("carphone_pristine"))) == []
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("gain", "sigma"), [(0.25, 0), (1, 8), (0.6, 5)])
 def test_dark_and_grainy_cuts_are_found_too(gain: float, sigma: float) -> None:
     rng = np.random.default_rng(3)
@@ -134,6 +136,7 @@ def carried(taken: list[Planes]) -> tuple[list[Planes], list[int]]:
     return out, at
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("sigma", [0, 2.5])
 @pytest.mark.parametrize("name", ["bikes-1", "bikes-2", "bikes-3", "carphone"])
 def test_four_carried_as_five_after_coding(name: str, sigma: float) -> None:
@@ -156,6 +159,7 @@ def test_grain_alone_tells_repeats_in_a_still_scene() -> None:
     assert np.flatnonzero(repeats(source, film).repeated).tolist() == at
 
 
+@pytest.mark.slow
 def test_a_real_clip_that_is_24_carried_as_25() -> None:
     """The animated open clip was conformed by repeating one frame in 25, as its frame differences show."""
     told = repeats(clip("bunny"), list(clip("bunny").pictures))

@@ -80,6 +80,7 @@ def test_departures_are_those_of_the_published_rules() -> None:
         assert max(0, spike[y, x]) == index
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("bikes-1", 3)], [("pan coffee", 4), ("bunny-near", 5)]))
 def test_dirt_goes_and_what_is_sound_stays(name: str, seed: int) -> None:
     sound, spoiled = dirty(name, seed)
@@ -101,12 +102,14 @@ def test_dirt_goes_and_what_is_sound_stays(name: str, seed: int) -> None:
     assert 10 * np.log10(255**2 / np.concatenate(errors).mean()) > 30
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bikes-2", "carphone", "pan coffee"], ["bikes-1", "bikes-3", "bunny-near"]))
 def test_a_sound_clip_is_left_alone(name: str) -> None:
     sound = source(name)
     assert altered(sound, swept(sound, learned(sound))) < 0.0005
 
 
+@pytest.mark.slow
 def test_what_stays_for_two_frames_is_swept_in_both() -> None:
     sound = source("bunny-near")
     height, width = sound.pictures[0][0].shape
@@ -119,6 +122,7 @@ def test_what_stays_for_two_frames_is_swept_in_both() -> None:
     assert np.concatenate(left).mean() < 0.4
 
 
+@pytest.mark.slow
 def test_fills_have_the_grain_of_what_is_around_them() -> None:
     base = still(clip("bunny-near"), 9)
     flat: list[Planes] = [(np.full_like(p[0], 120), p[1], p[2]) for p in base.pictures]
@@ -143,6 +147,7 @@ def test_fills_have_the_grain_of_what_is_around_them() -> None:
     assert shape == mended[0][0].shape
 
 
+@pytest.mark.slow
 def test_settings_choose_among_what_was_found() -> None:
     _, spoiled = dirty("bunny-near", 5)
     every = analyse(Span.of(spoiled, 0, FRAMES), SpeckSweepSettings())
@@ -172,6 +177,7 @@ def test_what_only_chooses_asks_for_no_new_analysis() -> None:
     assert analysis_key("reel", 0, 9, [one, after]) != analysis_key("reel", 0, 9, [other, after])
 
 
+@pytest.mark.slow
 def test_knowledge_is_kept_whole(tmp_path: Path) -> None:
     _, spoiled = dirty("bunny-near", 5)
     plan = learned(spoiled)
@@ -194,11 +200,13 @@ def test_shots_too_short_to_tell_are_left_alone(frames: int) -> None:
     assert surveyed(Span.of(short, 0, frames), 0, frames).notes
 
 
+@pytest.mark.slow
 def test_three_frames_are_enough() -> None:
     _, spoiled = dirty("bunny-near", 5)
     assert len(learned(spoiled.over(list(spoiled.pictures)[:3])).table)
 
 
+@pytest.mark.slow
 def test_a_flash_is_no_speck() -> None:
     sound = source("bikes-1")
     lit = list(sound.pictures)
@@ -221,12 +229,14 @@ def snowing(seed: int, flakes: int = 400) -> MemorySource:
     return sound.over(soiled(list(sound.pictures), dirt))
 
 
+@pytest.mark.slow
 def test_snow_is_warned_of_and_nothing_is_suggested() -> None:
     told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
     assert all(not f.convinces for f in told)
     assert any("snow" in f.sentence for f in told)
 
 
+@pytest.mark.slow
 def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
     sound, spoiled = dirty("bikes-1", 3)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
@@ -248,6 +258,7 @@ def test_few_candidates_are_trusted_less_than_many() -> None:
     assert not len(with_prior(np.zeros(0), 10))
 
 
+@pytest.mark.slow
 def test_a_part_of_the_stretch_tells_what_the_whole_does() -> None:
     _, spoiled = dirty("bunny-near", 6)
     lights = [p[0].astype(np.float32) for p in spoiled.pictures]
@@ -258,6 +269,7 @@ def test_a_part_of_the_stretch_tells_what_the_whole_does() -> None:
         assert sure[0] == sure[1]
 
 
+@pytest.mark.slow
 def test_repeats_are_mended_once_and_proven(tmp_path: Path) -> None:
     """Film carried at another rate: each distinct frame is looked at once, its repair appears in the copy, nothing else changes."""
     sound, spoiled = dirty("bunny-near", 5)
@@ -317,6 +329,7 @@ def as_ten_bit(over: MemorySource) -> MemorySource:
     return MemorySource(deep, picture_format("yuv420p10le", width, height), over.colour, over.rate)  # type: ignore[arg-type]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("form", [as_rgb, as_ten_bit])
 def test_other_formats_are_swept_on_their_own_planes(form: Callable[[MemorySource], MemorySource]) -> None:
     sound, spoiled = (form(s) for s in dirty("pan coffee", 4))

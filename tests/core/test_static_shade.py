@@ -84,6 +84,7 @@ def found_in(volume: TimeVolume) -> list[Finding]:
     return static_shade.surveyed(volume, 0, len(volume)).findings
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("coffee", 1)], [("chelsea", 2), ("rocket", 3)]))
 def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> None:
     source = moving(name, seed)
@@ -117,6 +118,7 @@ def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> No
     assert steps[1] / steps[0] == pytest.approx(1, abs=0.15)
 
 
+@pytest.mark.slow
 def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> None:
     source = moving("coffee", 4)
     truth = list(source.pictures)
@@ -135,6 +137,7 @@ def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> 
     assert 1.5 < left < 4
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("source", with_sweep(["coffee", "held"], ["bikes-1"]))
 def test_a_sound_shot_gives_nothing_and_comes_back_bit_identical(source: str, tmp_path: Path) -> None:
     clean = still(clip("bikes-2"), 24) if source == "held" else clip("bikes-1") if source == "bikes-1" else moving("coffee", 1)
@@ -180,12 +183,14 @@ def _zoomed(source: MemorySource) -> list[Planes]:
     return pictures
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("spoil", [_flickering, _walker, _zoomed])
 def test_light_a_figure_and_a_zoom_are_not_taken_for_shade(spoil: object, tmp_path: Path) -> None:
     source = panned("coffee", 36, 1, 0.3, (256, 144))
     assert not sure(volume_of(source, spoil(source), tmp_path))  # type: ignore[operator]
 
 
+@pytest.mark.slow
 def test_dust_is_found_through_flicker(tmp_path: Path) -> None:
     source = moving("chelsea", 2)
     marks = sprinkle(SIZE[::-1], 4, 9, largest=11)
@@ -195,6 +200,7 @@ def test_dust_is_found_through_flicker(tmp_path: Path) -> None:
     assert all(any(over(f, m, SIZE[::-1]) for m in marks) for f in found)
 
 
+@pytest.mark.slow
 def test_a_shot_that_never_moves_proves_nothing(tmp_path: Path) -> None:
     source = still(moving("coffee", 1), 24)
     spoiled, _ = shade(list(source.pictures), sprinkle(SIZE[::-1], 4, 1, largest=11))
@@ -203,6 +209,7 @@ def test_a_shot_that_never_moves_proves_nothing(tmp_path: Path) -> None:
     assert survey.travel < 5
 
 
+@pytest.mark.slow
 def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     night = [(np.minimum(y // 12 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
@@ -213,6 +220,7 @@ def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
     assert max(int(np.abs(a[0].astype(int) - b[0]).max()) for a, b in zip(spoiled, mended, strict=True)) < 40
 
 
+@pytest.mark.slow
 def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) -> None:
     source = moving("coffee", 4)
     night = [(np.minimum(y // 14 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
@@ -239,6 +247,7 @@ def test_a_shot_of_few_frames_is_safe(frames: int, tmp_path: Path) -> None:
     assert plan.apply(short, 0, frames).frame(0).planes[0].shape == SIZE[::-1]
 
 
+@pytest.mark.slow
 def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
     source = moving("chelsea", 5)
     truth = list(source.pictures)
@@ -255,6 +264,7 @@ def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
     assert inside(truth, mended, core) > inside(truth, filled, core) + 6  # type: ignore[arg-type]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("tint", with_sweep([(14.0, -9.0)], [(0.0, 0.0)], one=True))
 def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, float], tmp_path: Path) -> None:
     source = panned("chelsea", 48, 5, 0.45, VEILED)
@@ -279,6 +289,7 @@ def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, 
         assert after > max(39, before + (8 if any(tint) else -0.5)), (p, before, after)
 
 
+@pytest.mark.slow
 def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     mark = ShadeMark(240, 130, 7, 0.5, 5)
@@ -299,6 +310,7 @@ def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
     assert min(quality["auto"], quality["undo"]) > quality["borrow"] > quality["surround"]
 
 
+@pytest.mark.slow
 def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
@@ -318,6 +330,7 @@ def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path
     assert plan.apply(gap, 0, 36).frame(12).planes is gap.frame(12).planes
 
 
+@pytest.mark.slow
 def test_marks_off_the_picture_are_left_out_and_bad_ones_refused(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     volume = volume_of(source, list(source.pictures), tmp_path)
@@ -329,6 +342,7 @@ def test_marks_off_the_picture_are_left_out_and_bad_ones_refused(tmp_path: Path)
         Mark(outline=((0, 0), (1, 1)))
 
 
+@pytest.mark.slow
 def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     dead, _ = stick(list(source.pictures), [StuckSite(300, 60, 2, "black", "mild")])
@@ -337,6 +351,7 @@ def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> No
     assert sorted((f.kind, round(f.x, -2)) for f in found) == [("static-shade", 100), ("stuck-pixel", 300)]
 
 
+@pytest.mark.slow
 def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
@@ -358,6 +373,7 @@ def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> N
     assert shares == sorted(shares)
 
 
+@pytest.mark.slow
 def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
@@ -377,6 +393,7 @@ def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Pat
     assert nothing.planes[0] is dirty.frame(9).planes[0] or any(m.window.meets(Window(0, 0, 1, 1)) for m in plan.marks)
 
 
+@pytest.mark.slow
 def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
@@ -393,6 +410,7 @@ def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
     assert all(w.way == "surround" and "within reach" in w.low for w in near)
 
 
+@pytest.mark.slow
 def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
@@ -408,6 +426,7 @@ def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
     assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in others)
 
 
+@pytest.mark.slow
 def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     truth = list(source.pictures)
@@ -423,6 +442,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
         static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("coffee", 2)], [("astronaut", 3)]))
 def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
     source = panned(name, 48, seed, 0.35, SIZE)

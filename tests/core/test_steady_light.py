@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -28,17 +29,19 @@ from nimbus_sweep.core.steady.bands import fit_bands
 from nimbus_sweep.core.steady.channels import mixing
 from nimbus_sweep.core.steady.course import limited, meant, rhythm, unsteadiness
 from nimbus_sweep.core.steady.forms import forms
+from nimbus_sweep.core.steady.pairs import LAGS
 from nimbus_sweep.core.steady.reading import Reading
 from nimbus_sweep.core.steady.record import LightRecord, record, small
 from nimbus_sweep.core.steady.stretches import read
-from nimbus_sweep.core.steps import STEPS
+from nimbus_sweep.core.steps import STEPS, steady
 from nimbus_sweep.core.steps.light_plan import LightPlan
-from nimbus_sweep.core.survey import survey
+from nimbus_sweep.core.survey import survey, unsteady_light
 from nimbus_sweep.core.survey.unsteady_light import cause, missed_cuts, surveyed
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, suggested
 from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 from tests.conftest import with_sweep
+from tests.kept import content
 
 KIND_STEP = {
     "whole": "steady-frame",
@@ -47,6 +50,27 @@ KIND_STEP = {
     "bands": "steady-bands",
     "patches": "steady-patches",
 }
+
+
+READ: dict[str, Reading] = {}
+
+
+@pytest.fixture(autouse=True)
+def read_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A record that was read in the same way before is known, whoever asks; what may be stopped is read as ever."""
+
+    def known(
+        told: LightRecord, reach: int = LAGS[-1], keep: int | None = None, usable: object = None, *words: Any, **more: Any
+    ) -> Reading:
+        if usable is not None or words[:1] not in ((), (None,)) or more.get("on_progress") is not None:
+            return read(told, reach, keep, usable, *words, **more)  # type: ignore[arg-type]
+        name = content(told, reach, keep, words, sorted(more.items()))
+        if name not in READ:
+            READ[name] = read(told, reach, keep, None, *words, **more)
+        return READ[name]
+
+    for place in (steady, unsteady_light):
+        monkeypatch.setattr(place, "read", known)
 
 
 @lru_cache(maxsize=6)
@@ -82,6 +106,7 @@ def steadied(source: MemorySource, spoiled: Sequence[Planes], step: str, folder:
 
 
 # Light left, in shares of what was put in: static camera, moving camera, bands of each kind, as the aims have it.
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("name", "kind", "named", "most"),
     with_sweep(
@@ -110,7 +135,7 @@ def test_known_light_is_named_and_divided_out(name: str, kind: str, named: str, 
     truth = list(source.pictures)
     light = light_of(kind, len(truth), *truth[0][0].shape, seed=2)
     spoiled = lit(truth, light)
-    found = read(kept(source, spoiled, tmp_path))
+    found = steady.read(kept(source, spoiled, tmp_path))
     assert next(iter(found.kinds)) == named
     made = steadied(source, spoiled, KIND_STEP[named], tmp_path)
     put = left(truth, spoiled)
@@ -123,6 +148,7 @@ def test_known_light_is_named_and_divided_out(name: str, kind: str, named: str, 
         assert left(truth, made) < left(truth, relit(spoiled, light)) + 0.08 * put
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["carphone", "bikes-1", "pan coffee"], ["bunny-near", "bikes-2", "bikes-3", "pan astronaut"]))
 def test_a_sound_shot_is_left_alone(name: str, tmp_path: Path) -> None:
     source = scene(name)
@@ -142,6 +168,7 @@ def course_of(change: np.ndarray) -> list[Lit]:
     return [Lit(np.full((1, 1), g, np.float32)) for g in change]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["fade", "lamp"])
 def test_a_fade_and_a_lamp_switched_on_are_kept(kind: str, tmp_path: Path) -> None:
     source = scene("pan coffee")
@@ -167,6 +194,7 @@ def test_a_fade_and_a_lamp_switched_on_are_kept(kind: str, tmp_path: Path) -> No
     assert abs(ends) < 0.03
 
 
+@pytest.mark.slow
 def test_frames_that_were_right_stay_bit_for_bit(tmp_path: Path) -> None:
     source = scene("bikes-1")
     truth = list(source.pictures)
@@ -176,6 +204,7 @@ def test_frames_that_were_right_stay_bit_for_bit(tmp_path: Path) -> None:
     assert all(peak_signal_noise_ratio(truth[n][0], made[n][0]) > 40 for n in range(0, len(truth), 2))
 
 
+@pytest.mark.slow
 def test_the_amount_and_the_anchor_are_those_asked_for(tmp_path: Path) -> None:
     source = scene("pan chelsea")
     truth = list(source.pictures)
@@ -193,6 +222,7 @@ def test_the_amount_and_the_anchor_are_those_asked_for(tmp_path: Path) -> None:
     assert means[1] > max(means[0], means[2])
 
 
+@pytest.mark.slow
 def test_a_set_time_keeps_what_is_slower(tmp_path: Path) -> None:
     source = scene("pan chelsea")
     n = len(source)
@@ -206,6 +236,7 @@ def test_a_set_time_keeps_what_is_slower(tmp_path: Path) -> None:
     assert unsteadiness(course) < 0.3 * 0.06
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "transfer"), [("yuv422p10le", 1), ("gbrp10le", 1), ("gbrp16le", 8), ("gbrp10le", 9)])
 def test_every_kind_of_sample_is_steadied(name: str, transfer: int, tmp_path: Path) -> None:
     layout, colour = picture_format(name, 192, 128), Colour(matrix=1 if "yuv" in name else 0, transfer=transfer)
@@ -235,6 +266,7 @@ def test_every_kind_of_sample_is_steadied(name: str, transfer: int, tmp_path: Pa
         assert spread[0] < 0.2 * spread[1] + 0.3, (component.name, spread)
 
 
+@pytest.mark.slow
 def test_a_part_of_the_picture_is_made_as_in_the_whole(tmp_path: Path) -> None:
     source = scene("pan chelsea")
     truth = list(source.pictures)
@@ -275,6 +307,7 @@ def test_very_short_shots_say_that_they_are_too_short(frames: int, tmp_path: Pat
         assert not plan.changes
 
 
+@pytest.mark.slow
 def test_black_clipped_and_missing_frames_do_no_harm(tmp_path: Path) -> None:
     source = scene("bunny-near")
     layout = source.format
@@ -301,6 +334,7 @@ def test_black_clipped_and_missing_frames_do_no_harm(tmp_path: Path) -> None:
     assert np.array_equal(light.light(7), light.light(6))
 
 
+@pytest.mark.slow
 def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
     source = scene("bunny-near")
     n = 30
@@ -407,6 +441,7 @@ def test_the_likely_cause_is_said() -> None:
     assert "no shutter avoids it" in cause(0.5, Fraction(200))
 
 
+@pytest.mark.slow
 def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     source = MemorySource(scene("bikes-1").pictures, scene("bikes-1").format, rate=Fraction(30))
     n = len(source)
@@ -430,6 +465,7 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     assert not survey(build_volume(tmp_path / "v.bin", dirty), 0, n, steps=["pixel-mend"], light=record(tmp_path / "r", dirty)).findings
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("channel", with_sweep([2], [0]))
 def test_a_colour_that_flickers_alone_is_steadied_alone(channel: int, tmp_path: Path) -> None:
     source = scene("pan coffee")
@@ -459,6 +495,7 @@ def test_a_colour_that_flickers_alone_is_steadied_alone(channel: int, tmp_path: 
     assert any("Colours flicker" in f.sentence for f in told.findings) or "whole" in reading.kinds
 
 
+@pytest.mark.slow
 def test_a_cut_that_was_missed_is_said(tmp_path: Path) -> None:
     # The open clip is cut at its frame 76: here that is the 17th.
     reader = MovieReader(clip_path("bikes"))
@@ -506,6 +543,7 @@ def on_a_screen(source: MemorySource, box: tuple[slice, slice], seed: int) -> Me
     return source.over(lit(list(source.pictures), [Lit(1 + inside * (0.8 * one.gain - 1)) for one in rolling]))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "seed"), with_sweep([("pan coffee", 5)], [("bunny-near", 4)]))
 def test_bands_of_a_screen_are_found_in_their_part(name: str, seed: int, tmp_path: Path) -> None:
     source = scene(name)
@@ -539,6 +577,7 @@ def test_a_region_is_part_of_what_the_light_is_learned_from() -> None:
     assert analysis_key("f", 0, 9, still[:1]) == analysis_key("f", 0, 9, still[1:])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bikes-1"], ["pan coffee"]))
 def test_forms_tell_what_flickers_from_what_moves(name: str, tmp_path: Path) -> None:
     source = scene(name)
@@ -558,6 +597,7 @@ def test_forms_tell_what_flickers_from_what_moves(name: str, tmp_path: Path) -> 
     assert forms(alone, 0).untold.all(), "one frame tells nothing"
 
 
+@pytest.mark.slow
 def test_what_is_grain_is_left_alone(tmp_path: Path) -> None:
     source = scene("bunny-near")
     spoiled = lit(list(source.pictures), whole(40, 5, strength=0.02, contrast=0.0))
@@ -578,6 +618,7 @@ def test_what_is_grain_is_left_alone(tmp_path: Path) -> None:
     assert float(np.abs(small_plan.on_light(told.light(at), at) - treated).mean()) < 1
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["whole", "bands", "patches"])
 def test_a_long_shot_is_read_in_stretches(kind: str, tmp_path: Path) -> None:
     """A photograph under a moving camera for 44 frames, read 24 at a time."""
@@ -600,6 +641,7 @@ def test_a_long_shot_is_read_in_stretches(kind: str, tmp_path: Path) -> None:
         assert float(np.std(parts.patches - at_once.patches)) < 0.25 * float(np.std(at_once.patches))
 
 
+@pytest.mark.slow
 def test_bands_that_end_within_a_long_shot_are_taken_out_where_they_are(tmp_path: Path) -> None:
     source = panned("chelsea", 60, 4, 0.3, (320, 180))
     light = bands(60, 180, 7)

@@ -34,18 +34,21 @@ def hits(found: list[stuck_pixels.StuckPixel] | list, sites: list[StuckSite]) ->
     return hit, false
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bunny-near", "bikes-1", "carphone"], ["bunny", "bikes-2", "bikes-3"]))
 def test_sound_clips_have_no_finding(tmp_path: Path, name: str) -> None:
     source = clip(name)
     assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["bunny-near", "bikes-2"])
 def test_a_held_frame_has_no_finding(tmp_path: Path, name: str) -> None:
     source = still(clip(name))
     assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", with_sweep([1], [2]))
 @pytest.mark.parametrize("name", with_sweep(MOVING[:2], MOVING[2:]))
 def test_moving_shots_give_up_nearly_all(tmp_path: Path, name: str, seed: int) -> None:
@@ -79,6 +82,7 @@ def test_too_few_frames_prove_nothing(tmp_path: Path) -> None:
     assert stuck_pixels.find(volume_of(tmp_path, source.over(spoiled))).found == ()
 
 
+@pytest.mark.slow
 def test_a_lens_s_spot_in_a_still_scene_stays(tmp_path: Path) -> None:
     """A small bright highlight keeps its place in a locked-off shot; a stuck pixel beside it does not look like it."""
     source = still(clip("bikes-3"), 40)
@@ -95,6 +99,7 @@ def test_a_lens_s_spot_in_a_still_scene_stays(tmp_path: Path) -> None:
     assert hits(list(found), [site]) == (1, 0)
 
 
+@pytest.mark.slow
 def test_travel_tells_moving_from_still(tmp_path: Path) -> None:
     assert stands_still(departure_maps(volume_of(tmp_path, still(clip("bikes-3"))))[0])
     assert not stands_still(departure_maps(volume_of(tmp_path, drifting(clip("bunny-near"), across=1.2)))[0])
@@ -166,6 +171,7 @@ def test_the_profile_of_a_site_is_recognised(tmp_path: Path, spread: str, size: 
     assert fit.misfit < 0.15
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("colour", "spread", "size", "told"),
     [("red", "mosaic", 2, "mosaic"), ("green", "mosaic", 2, "mosaic-green"), ("blue", "mild", 1, "mild"), ("white", "sharp", 2, "sharp")],
@@ -200,6 +206,7 @@ def inpainted(pictures: list, masks: tuple) -> list:
     ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bikes-2"], ["bikes-3"]))
 @pytest.mark.parametrize("seed", with_sweep([1], [2]))
 def test_mended_blobs_beat_in_painting_with_the_true_mask(tmp_path: Path, name: str, seed: int) -> None:
@@ -219,6 +226,7 @@ def test_mended_blobs_beat_in_painting_with_the_true_mask(tmp_path: Path, name: 
         assert component is None or len(component.touched) < 0.01 * truth[0][i].size
 
 
+@pytest.mark.slow
 def test_every_other_sample_stays_bit_for_bit(tmp_path: Path) -> None:
     source = clip("bikes-3")
     sites = scatter(list(source.pictures), 8, 5, margin=8)

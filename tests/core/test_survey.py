@@ -60,6 +60,7 @@ def surveyed(source: MemorySource, folder: Path) -> Surveyed:
     return survey(volume, 0, len(source), light=light, scratch=folder / "steadied.bin", frames=Span.of(source, 0, len(source)))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("frames", [1, 2, 5, 13])
 @pytest.mark.parametrize("name", list(ODD))
 def test_odd_clips_leave_no_detector_without_an_answer(name: str, frames: int, tmp_path: Path) -> None:
@@ -71,6 +72,7 @@ def test_odd_clips_leave_no_detector_without_an_answer(name: str, frames: int, t
     assert not [note for note in told.notes if "could not be looked for" in note]
 
 
+@pytest.mark.slow
 def test_a_detector_that_fails_is_told_and_the_others_go_on(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
 ) -> None:

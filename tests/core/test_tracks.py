@@ -85,6 +85,7 @@ def test_a_hold_out_may_ride_on_any_track(track: Track, pan: MemorySource) -> No
         follow(pan, other, 0, range(4), [], [other])
 
 
+@pytest.mark.slow
 def test_what_a_track_above_covers_is_kept_out(pan: MemorySource) -> None:
     layout = pan.format
     # A block that goes its own way over most of the plane's right half.
@@ -104,6 +105,7 @@ def test_what_a_track_above_covers_is_kept_out(pan: MemorySource) -> None:
     assert (with_it.followed().states <= State.WEAK).all()  # type: ignore[union-attr]
 
 
+@pytest.mark.slow
 def test_where_a_step_above_puts_something_else_is_kept_out(pan: MemorySource, track: Track) -> None:
     """A burn that is filled, and a patch that rides elsewhere; not what rides on the track itself, nor what would leave nothing."""
     other = track.model_copy(update={"name": "other"})

@@ -53,6 +53,7 @@ def prepared(tmp_path: Path, reel: Path, recipe: Recipe | None = None, shot: tup
     return spec, report
 
 
+@pytest.mark.slow
 def test_a_render_is_the_preview_and_proves_it(tmp_path: Path, reel: Path, clean, spoiled) -> None:
     spec, report = prepared(tmp_path, reel)
     shares: list[float] = []
@@ -83,6 +84,7 @@ def test_psnr_is_scikit_image_s(clean, spoiled) -> None:
     assert psnr(clean.pictures, spoiled[0].pictures, everywhere) == pytest.approx(peak_signal_noise_ratio(one, other, data_range=255))
 
 
+@pytest.mark.slow
 def test_a_change_outside_is_found(tmp_path: Path, reel: Path, spoiled) -> None:
     _, report = prepared(tmp_path, reel)
     pictures = [tuple(p.copy() for p in planes) for planes in spoiled[0].pictures]
@@ -102,6 +104,7 @@ def test_a_change_outside_is_found(tmp_path: Path, reel: Path, spoiled) -> None:
         compare(MovieReader(reel), MovieReader(write_movie(tmp_path / "wide.mkv", small(30, width=176))), report)
 
 
+@pytest.mark.slow
 def test_only_the_shot_is_treated(tmp_path: Path, reel: Path) -> None:
     spec, report = prepared(tmp_path, reel, shot=(10, 22))
     render(spec, tmp_path / "out.mkv", report)
@@ -115,6 +118,7 @@ def short_chunks(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(rendering, "CHUNK_FRAMES", 8)
 
 
+@pytest.mark.slow
 def test_a_render_goes_on_behind_the_chunks_that_are_there(tmp_path: Path, reel: Path, short_chunks: None) -> None:
     spec, report = prepared(tmp_path, reel)
     render(spec, tmp_path / "whole.mkv", report)
@@ -144,6 +148,7 @@ def test_stopping_leaves_no_file(tmp_path: Path, reel: Path, monkeypatch: pytest
     assert not list(tmp_path.glob("chunks/*.part"))
 
 
+@pytest.mark.slow
 def test_several_processes_give_the_same(tmp_path: Path, reel: Path, short_chunks: None) -> None:
     spec, report = prepared(tmp_path, reel)
     assert len(plan(MovieReader(reel), Cut(0, 30), 3)) == 3
@@ -186,6 +191,7 @@ def test_keys_change_with_what_they_depend_on() -> None:
     assert analysis_key("f", 0, 9, [off, MEND]) == analysis_key("f", 0, 9, [MEND]), "a step that is off changes nothing"
 
 
+@pytest.mark.slow
 def test_an_analysis_is_made_once(tmp_path: Path, reel: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     source = MovieReader(reel)
     volume = build_volume(tmp_path / "volume.bin", source)
@@ -224,6 +230,7 @@ def test_recipes_round_trip_and_are_checked(tmp_path: Path) -> None:
         Step(kind="pixel-mend", settings={"sure": 2})
 
 
+@pytest.mark.slow
 def test_a_survey_suggests_and_settles(tmp_path: Path, reel: Path) -> None:
     source = MovieReader(reel)
     found = survey(build_volume(tmp_path / "volume.bin", source), 0, len(source)).findings

@@ -33,6 +33,7 @@ def judged(source: MemorySource, frames: list[Frame], folder: Path) -> Figures:
     return Judge(folder, source, 0, len(source)).figures(frames, lambda: 4.0)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "kind"), [("coffee", "bands"), ("bikes-1", "whole")])
 def test_light_left_is_what_the_truth_says(name: str, kind: str, tmp_path: Path) -> None:
     """Against the light that was put in, which the trial does not know."""
@@ -50,6 +51,7 @@ def test_light_left_is_what_the_truth_says(name: str, kind: str, tmp_path: Path)
         assert told.seconds == pytest.approx(4.0 / 24)
 
 
+@pytest.mark.slow
 def test_blending_costs_detail_and_ghosts_what_moves(tmp_path: Path) -> None:
     source = panned("coffee", 20, 5, 0.3, (384, 216))
     spoiled = source.over(lit(list(source.pictures), whole(20, 4)))
@@ -61,6 +63,7 @@ def test_blending_costs_detail_and_ghosts_what_moves(tmp_path: Path) -> None:
     assert blended.left is not None and steadied.left is not None and steadied.left < 0.1 < blended.left
 
 
+@pytest.mark.slow
 def test_the_source_itself_is_told_as_such(tmp_path: Path) -> None:
     source = clip("bikes-1")
     source = source.over(source.pictures[:12])

@@ -165,6 +165,7 @@ except DiskFull as error:
 """
 
 
+@pytest.mark.slow
 def test_a_full_disk_is_told_and_leaves_nothing(tmp_path: Path, reel: Path) -> None:
     # A limit on the size of files stands in for a full disk: both fail the write in the middle.
     done = subprocess.run(

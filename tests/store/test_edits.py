@@ -83,6 +83,7 @@ def test_a_change_keeps_what_it_does_not_name(reel: Reel) -> None:
     assert [s.kind for s in shot(reel).recipe.steps] == ["pixel-mend"]
 
 
+@pytest.mark.slow
 def test_a_change_waits_its_turn_when_the_worker_writes_meanwhile(reel: Reel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     file = next(tmp_path.rglob("*.db"))
     told = edits.current
