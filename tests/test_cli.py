@@ -193,7 +193,7 @@ def test_progress_on_a_terminal(tmp_path: Path, reel: Path) -> None:
 
 
 def test_stopping_by_hand_leaves_nothing(tmp_path: Path) -> None:
-    path = write_movie(tmp_path / "long.mkv", large(160))
+    path = write_movie(tmp_path / "long.mkv", large(90))
     status, said = on_a_terminal("treat", path, tmp_path / "out.mkv", "--steps", "pixel-mend", stop_after=0.1)
     assert status == 1
     assert "Stopped" in said

@@ -165,19 +165,24 @@ class Worn:
         Film frames the burn is in, up to, not including, the second.
     cue : int
         Film frame of the first cue mark; the second is 172 later, where there is still film.
+    size : tuple of int
+        Height and width of the film, cut out of the upper left of a picture of `WORN_SIZE`.
     """
 
     film: int = 188
     burn: tuple[int, int] = (92, 106)
     cue: int = 7
+    size: tuple[int, int] = WORN_SIZE
 
     def make(self, path: Path, on_progress: Progress) -> dict[str, Any]:
         """Write it, and tell what is true of it."""
-        film = list(_drawn([(Camera(300, 60, 1.1), 1.7, 8.0, self.film)], on_progress, 61_000, weave=1.6, halved=True))
-        dirt = scattered(self.film, WORN_SIZE, 61, each=6)
-        lines = three(self.film, WORN_SIZE, 62)
+        height, width = self.size
+        drawn = _drawn([(Camera(300, 60, 1.1), 1.7, 8.0, self.film)], on_progress, 61_000, weave=1.6, halved=True)
+        film: list[Planes] = [(y[:height, :width], *(c[: height // 2, : width // 2] for c in rest)) for y, *rest in drawn]
+        dirt = scattered(self.film, self.size, 61, each=6)
+        lines = three(self.film, self.size, 62)
         burn = Burn(*self.burn, 236.0, 168.0, 1.1, -0.7, 44.0)
-        cues = [cue for cue in pair(self.cue, WORN_SIZE, "light") if cue.stop <= self.film]
+        cues = [cue for cue in pair(self.cue, self.size, "light") if cue.stop <= self.film]
         worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
         frames = self.film * 5 // 4
         carried = [n * 4 // 5 for n in range(frames)]

@@ -230,14 +230,14 @@ def snowing(seed: int, flakes: int = 400) -> MemorySource:
 
 
 @pytest.mark.slow
-def test_snow_is_warned_of_and_nothing_is_suggested() -> None:
+def test_snow_is_warned_of_and_nothing_is_suggested(few_looks: None) -> None:
     told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
     assert all(not f.convinces for f in told)
     assert any("snow" in f.sentence for f in told)
 
 
 @pytest.mark.slow
-def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
+def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path, few_looks: None) -> None:
     sound, spoiled = dirty("bikes-1", 3)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
     told = survey(volume, 0, FRAMES, steps=["speck-sweep"], frames=Span.of(spoiled, 0, FRAMES)).findings

@@ -89,7 +89,7 @@ def found_in(volume: TimeVolume) -> list[Finding]:
 def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> None:
     source = moving(name, seed)
     truth = list(source.pictures)
-    marks = sprinkle(SIZE[::-1], 5, seed, largest=11)
+    marks = sprinkle(SIZE[::-1], 4, seed, largest=11)
     spoiled, masks = shade(truth, marks)
     volume = volume_of(source, spoiled, tmp_path)
     findings = found_in(volume)
@@ -122,7 +122,7 @@ def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> No
 def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> None:
     source = moving("coffee", 4)
     truth = list(source.pictures)
-    marks = sprinkle(SIZE[::-1], 5, 4, largest=11)
+    marks = sprinkle(SIZE[::-1], 3, 4, largest=11)
     clean, masks = shade(truth, marks)
     spoiled = noisy(clean, 2.5, 4)
     volume = volume_of(source, spoiled, tmp_path)
@@ -213,7 +213,7 @@ def test_a_shot_that_never_moves_proves_nothing(tmp_path: Path) -> None:
 def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     night = [(np.minimum(y // 12 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
-    spoiled, _ = shade(night, sprinkle(SIZE[::-1], 4, 1, largest=11))
+    spoiled, _ = shade(night, sprinkle(SIZE[::-1], 2, 1, largest=11))
     volume = volume_of(source, spoiled, tmp_path)
     plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
     mended = treat(source, spoiled, plan)
@@ -376,12 +376,12 @@ def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> N
 @pytest.mark.slow
 def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
+    marks = sprinkle(SIZE[::-1], 4, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     dirty = source.over(spoiled)
     plan = analyse(volume_of(source, spoiled, tmp_path), settle(UnshadeSettings(), found_in(TimeVolume(tmp_path / "volume.bin"))))
     whole = plan.apply(dirty, 0, len(dirty)).frame(9)
-    for row in (int(marks[0].y), int(marks[3].y)):
+    for row in (int(marks[0].y), int(marks[2].y)):
         window = Window(0, row, SIZE[0], row + 1)
         part = plan.apply(dirty, 0, len(dirty), window).frame(9)
         for i in range(3):
@@ -396,7 +396,7 @@ def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Pat
 @pytest.mark.slow
 def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
+    marks = sprinkle(SIZE[::-1], 4, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     volume = volume_of(source, spoiled, tmp_path)
     findings = found_in(volume)
@@ -413,7 +413,7 @@ def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
 @pytest.mark.slow
 def test_what_is_held_out_is_not_looked_at(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    marks = sprinkle(SIZE[::-1], 5, 1, largest=11)
+    marks = sprinkle(SIZE[::-1], 4, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     volume = volume_of(source, spoiled, tmp_path)
     held = marks[0]
