@@ -44,10 +44,11 @@ def kinds(frames: int, height: int, width: int, seed: int) -> dict[str, tuple[st
 _STEP = {"whole": "steady-frame", "on-off": "steady-frame", "jumps": "steady-frame", "bands": "steady-bands", "patches": "steady-patches"}
 
 
-def source_of(name: str, seed: int) -> MemorySource:
-    """A clip by its name in the tables."""
+def source_of(name: str, seed: int, most: int | None = None) -> MemorySource:
+    """A clip by its name in the tables; its first frames alone, where `most` says how many."""
     kind, _, rest = name.partition(" ")
-    return panned(rest, 90, seed=len(rest) + seed) if kind == "pan" else clip(name)
+    source = panned(rest, 90, seed=len(rest) + seed, most=most) if kind == "pan" else clip(name)
+    return source if most is None else source.over(source.pictures[:most])
 
 
 def run(folder: Path, names: Sequence[str] = CLIPS, seeds: Sequence[int] = (1, 2)) -> None:

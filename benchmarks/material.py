@@ -105,7 +105,9 @@ def drifting(source: MemorySource, frames: int = 60, at: int = 0, across: float 
     return MemorySource(pictures, picture_format("yuv420p", wide, tall), source.colour, source.rate)
 
 
-def panned(name: str, frames: int = 60, seed: int = 1, travel: float = 0.3, size: tuple[int, int] = (640, 360)) -> MemorySource:
+def panned(
+    name: str, frames: int = 60, seed: int = 1, travel: float = 0.3, size: tuple[int, int] = (640, 360), most: int | None = None
+) -> MemorySource:
     """A camera's move, with a little zoom and turn, over a photograph that comes with scikit-image.
 
     Parameters
@@ -116,6 +118,8 @@ def panned(name: str, frames: int = 60, seed: int = 1, travel: float = 0.3, size
         How far the window moves, as a share of its width.
     size : tuple of int
         Width and height of the frames.
+    most : int
+        Of the frames, so many are drawn; all when None.
     """
     photo = np.asarray(getattr(skimage.data, name)())[..., :3].astype(np.float32)
     width, height = size
@@ -124,7 +128,7 @@ def panned(name: str, frames: int = 60, seed: int = 1, travel: float = 0.3, size
     scale = max(width * (1.1 + travel) / photo.shape[1], height * (1.1 + travel) / photo.shape[0])
     way = np.array([np.cos(turn) * width, np.sin(turn) * height]) * travel
     pictures: list[Planes] = []
-    for n in range(frames):
+    for n in range(frames)[:most]:
         share = n / (frames - 1) - 0.5
         zoom, angle = scale * (1 + 0.05 * np.sin(3 * share + turn)), 0.03 * np.sin(2.3 * share)
         c, s = np.cos(angle) / zoom, np.sin(angle) / zoom

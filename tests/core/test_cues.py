@@ -37,8 +37,7 @@ def long(name: str) -> MemorySource:
 
 @lru_cache(maxsize=4)
 def short(name: str) -> MemorySource:
-    whole = source_of(name, 1)
-    return whole.over(list(whole.pictures)[:28])
+    return source_of(name, 1, 28)
 
 
 def put(plan: PatchPlan, over: MemorySource) -> list[Planes]:

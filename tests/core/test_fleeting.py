@@ -35,8 +35,7 @@ def scene(name: str) -> MemorySource:
     if kind == "noisy":
         stood = still(clip(rest), LONG)
         return stood.over(noisy(list(stood.pictures), 1.5, 5))
-    whole = source_of(name, 1)
-    return whole.over(list(whole.pictures)[:LONG])
+    return source_of(name, 1, LONG)
 
 
 def taken_off(over: MemorySource, settings: FleetingSettings | None = None, **more: object) -> tuple[PatchPlan, list[Planes]]:

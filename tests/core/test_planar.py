@@ -20,7 +20,7 @@ CORNERS = np.array([[10.0, 20.0], [110.0, 20.0], [110.0, 80.0], [10.0, 80.0]])
 
 @pytest.mark.slow
 @pytest.mark.parametrize(
-    ("name", "seed", "covered"), with_sweep([("coffee", 1, 0.0), ("brick", 3, 0.2)], [("astronaut", 2, 0.2), ("camera", 4, 0.0)])
+    ("name", "seed", "covered"), with_sweep([("brick", 3, 0.2)], [("coffee", 1, 0.0), ("astronaut", 2, 0.2), ("camera", 4, 0.0)])
 )
 def test_a_moving_photograph_is_followed_to_a_fraction_of_a_pixel(name: str, seed: int, covered: float) -> None:
     pictures, ways, held = (whole[:40] for whole in filmed(name, 120, seed, covered=covered))

@@ -26,7 +26,7 @@ from tests.conftest import with_sweep
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize(("name", "seed", "flashes"), with_sweep([("coffee", 1, False), ("chelsea", 2, True)], [("astronaut", 3, False)]))
+@pytest.mark.parametrize(("name", "seed", "flashes"), with_sweep([("chelsea", 2, True)], [("coffee", 1, False), ("astronaut", 3, False)]))
 def test_a_reflection_goes_and_the_light_stays(name: str, seed: int, flashes: bool) -> None:
     clean, spoiled, _, _ = windowed(name, 30, seed, flashes=flashes)
     _, treated, recipe, plan = patch(spoiled)

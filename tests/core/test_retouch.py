@@ -21,8 +21,7 @@ LONG = 16
 
 @lru_cache(maxsize=4)
 def scene(name: str) -> MemorySource:
-    whole = source_of(name, 1)
-    return whole.over(list(whole.pictures)[:LONG])
+    return source_of(name, 1, LONG)
 
 
 def plan_of(source: MemorySource, *touches: Touch) -> RetouchPlan:

@@ -29,8 +29,7 @@ FRAMES = 16
 
 @lru_cache(maxsize=4)
 def source(name: str) -> MemorySource:
-    whole = source_of(name, 1)
-    return whole.over(list(whole.pictures)[:FRAMES])
+    return source_of(name, 1, FRAMES)
 
 
 def worn(name: str, seed: int) -> tuple[MemorySource, MemorySource, list[Scratch]]:

@@ -19,6 +19,7 @@ from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.core.media.timecode import frame_of, time_code
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.core.shots import CutFinder, FoundCut, Passing, RepairedOnce, RepeatFinder, Repeats
+from tests.conftest import with_sweep
 
 Picture = np.ndarray
 
@@ -49,7 +50,7 @@ def test_the_five_cuts_of_the_moving_clip_and_none_elsewhere() -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize(("gain", "sigma"), [(0.25, 0), (1, 8), (0.6, 5)])
+@pytest.mark.parametrize(("gain", "sigma"), with_sweep([(0.25, 0), (1, 8)], [(0.6, 5)]))
 def test_dark_and_grainy_cuts_are_found_too(gain: float, sigma: float) -> None:
     rng = np.random.default_rng(3)
     frames = [lit(f, gain) for f in pictures("bikes")]

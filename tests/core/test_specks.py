@@ -42,8 +42,7 @@ FRAMES = 12
 
 @lru_cache(maxsize=4)
 def source(name: str) -> MemorySource:
-    whole = source_of(name, 1)
-    return whole.over(list(whole.pictures)[:FRAMES])
+    return source_of(name, 1, FRAMES)
 
 
 def dirty(name: str, seed: int, each: float = 6) -> tuple[MemorySource, MemorySource]:

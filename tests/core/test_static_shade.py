@@ -443,7 +443,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize(("name", "seed"), with_sweep([("coffee", 2)], [("astronaut", 3)]))
+@pytest.mark.parametrize(("name", "seed"), with_sweep([], [("coffee", 2), ("astronaut", 3)]))
 def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
     source = panned(name, 48, seed, 0.35, SIZE)
     truth = list(source.pictures)
