@@ -59,7 +59,7 @@ quick: check
 	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 -m "not slow and not sweep" tests/core tests/store
 
 test: check browser
-	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 3 --dist loadfile --no-loadscope-reorder --durations=25 tests/e2e tests
+	$(ONE_THREAD) $(BIN)/python -m pytest -q -n 2 --dist loadfile --no-loadscope-reorder --durations=25 tests/e2e tests
 
 bench: test-env
 	$(BIN)/python -m benchmarks $(ONLY)

@@ -42,7 +42,10 @@ def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Re
 
 
 def ahead(work: Callable[[Item], Result], items: Iterable[Item], most: int = 4) -> Iterator[tuple[Item, Result]]:
-    """Items in order, each with what `work` makes of it, a few of them ahead in threads beside the caller."""
+    """Items in order, each with what `work` makes of it, a few of them ahead in threads beside the caller; on one core, at once."""
+    if cores() == 1:
+        yield from ((item, work(item)) for item in items)
+        return
     under_way: deque[tuple[Item, Future[Result]]] = deque()
     with ThreadPoolExecutor(2) as pool:
         for item in items:

@@ -183,7 +183,7 @@ list.addEventListener("click", async (event) => {
     setTimeout(() => {
       delete button.dataset.sure;
       button.textContent = "Remove";
-    }, 4000);
+    }, 8000);
     return;
   }
   try {

@@ -12,7 +12,7 @@ document.querySelector("main").addEventListener("click", async (event) => {
     setTimeout(() => {
       delete button.dataset.sure;
       button.textContent = label;
-    }, 4000);
+    }, 8000);
     return;
   }
   try {
