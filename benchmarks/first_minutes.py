@@ -25,8 +25,14 @@ class _Demo:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.began = time.monotonic()
+        # It is stopped as a user does, by Ctrl+C, also where this runs behind a `&` and would hand on that it is ignored.
         self._process = subprocess.Popen(
-            ["make", "demo", f"DATA={data}", f"PORT={self.port}"], cwd=clone, stdout=subprocess.DEVNULL, start_new_session=True
+            ["make", "demo", f"DATA={data}", f"PORT={self.port}"],
+            cwd=clone,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
 
     def passed(self) -> float:
@@ -99,7 +105,7 @@ def run(folder: Path) -> None:
 
 def _timed(command: list[str], folder: Path) -> float:
     began = time.monotonic()
-    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     return time.monotonic() - began
 
 

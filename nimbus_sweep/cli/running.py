@@ -58,16 +58,10 @@ def worker(data: Path, level: str) -> None:
 @main.command(hidden=True)
 def warm() -> None:
     """Compile the loops that are compiled, so that the first start need not; done by the installation."""
-    import numpy as np
-
-    from ..core.wear import scratches
+    from ..core.compiled import warm_up
     from ..demo import station
 
-    plain = np.full((48, 96), 90, np.float32)
-    scratches.lines(scratches.scores(plain), bright=True)
-    line = np.full(scratches.BANDS, 40.0)
-    scratches.measured([(plain, scratches.scores(plain), line)], bright=True)
-    scratches._off(plain, line, scratches.Profile(1.0, 0.5, 60.0))
+    warm_up()
     camera = station.Camera(400, 120)
     for halved in (False, True):
         station.draw(camera, 0.0, 1, halved=halved)

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..parallel import ahead
 from ..regions import Masked
-from ..wear.fleeting import Passed, Ready, laid, passing, ready
+from ..wear.fleeting import Known, Passed, Ready, laid, passing, ready
 from ..wear.span import Span, frames_of, luma, noise_of
 from .findings import Finding, Surveyed
 
@@ -62,9 +62,10 @@ def surveyed(
 
     def looked_at(stretch: list[Ready]) -> list[tuple[Passed, float]]:
         found = []
+        known: Known = {}
         for k in range(_ABOUT - 1, _ABOUT + 2):
             others = [stretch[j] for j in (k - 2, k - 1, k + 1, k + 2)]
-            ways = [laid(stretch[k], other, noise / factor) for other in others]
+            ways = [laid(stretch[k], other, noise / factor, known) for other in others]
             found.append(passing(stretch[k], others, ways, "middle", noise / factor)[0])
         before, here, behind = found
         return list(_chains(before, here, behind, _FARTHEST * layout.width / factor))

@@ -75,13 +75,25 @@ def ready(frame: Frame, noise: float, factor: int) -> Ready:
     return Ready(frame, light, look(small, noise / factor), small)
 
 
-def laid(one: Ready, other: Ready, noise: float) -> Field | None:
-    """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all."""
+# Ways from a frame to another, by their numbers, before what crosses is left out of them.
+Known = dict[tuple[int, int], Field]
+
+
+def laid(one: Ready, other: Ready, noise: float, known: Known | None = None) -> Field | None:
+    """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all.
+
+    Where frames are held against one another both ways, `known` keeps what was told before.
+    """
     change = np.abs(cv2.blur(one.small - other.small, (3, 3)))
     change = np.abs(change - np.median(change[::_SPARSE, ::_SPARSE]))
     if float((change > 2.0 + noise).mean()) < 0.03:
         return None
-    smooth = smooth_way(flow(one.look.gray, other.look.gray), flow(other.look.gray, one.look.gray), one.look, _SCALES)
+    known = {} if known is None else known
+    for a, b in ((one, other), (other, one)):
+        if (a.frame.number, b.frame.number) not in known:
+            known[a.frame.number, b.frame.number] = flow(a.look.gray, b.look.gray)
+    there, back = (known[a.frame.number, b.frame.number] for a, b in ((one, other), (other, one)))
+    smooth = smooth_way(there, back, one.look, _SCALES)
     if smooth is None:
         return None
     still = _STILL * one.small.shape[1] / one.light.shape[1]

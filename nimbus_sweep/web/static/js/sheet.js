@@ -246,7 +246,7 @@ function press(button) {
     setTimeout(() => {
       delete button.dataset.asked;
       button.textContent = label;
-    }, 4000);
+    }, 8000);
     return;
   }
   const body = JSON.parse(button.dataset.body ?? "{}");
