@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import pytest
+from flask import Flask
 from flask.testing import FlaskClient
 from werkzeug.test import TestResponse
 
@@ -55,6 +57,14 @@ class Desk:
         return Task.select().where(Task.kind == kind).order_by(Task.id.desc()).first()
 
 
+@cache
+def application() -> Flask:
+    """The application, put together once: what it serves is each test's own."""
+    app = create_app(None)  # type: ignore[arg-type]
+    app.testing = True
+    return app
+
+
 @pytest.fixture
 def desk(tmp_path: Path, surveyed_once: None) -> Iterator[Desk]:
     data = DataFolder(tmp_path / "data")
@@ -63,8 +73,8 @@ def desk(tmp_path: Path, surveyed_once: None) -> Iterator[Desk]:
     allowed = tmp_path / "allowed"
     allowed.mkdir()
     services = Services(data, Queue(data), Viewing(data), [allowed.resolve()], 3_000_000, frozenset({"localhost", "127.0.0.1:8017"}))
-    app = create_app(services)
-    app.testing = True
+    app = application()
+    app.extensions["services"] = services
     job = Job.create(title="Skerrow Point")
     opened.close()
     yield Desk(services, app.test_client(), job)

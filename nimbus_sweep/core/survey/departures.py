@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..stacks import median
 from ..volume import TimeVolume
 
 Plane = NDArray[np.float32]
@@ -79,12 +80,12 @@ def departure_maps(
         value = np.average(means, axis=0, weights=[len(span) for span in spans]).astype(np.float32)
         for mean in means:
             mean -= ring_mean(mean)
-        depart = np.median(means, axis=0).astype(np.float32)
+        depart = median(means)
         maps.append(
             DepartureMap(
                 depart=depart,
                 steady=_steady(means),
-                wander=np.float32(1.4826) * np.median(np.abs(means - depart), axis=0),
+                wander=np.float32(1.4826) * median(np.abs(means - depart)),
                 value=value,
                 noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7].astype(np.float32) / np.float32(component.code)),
             )

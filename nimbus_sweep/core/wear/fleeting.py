@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from ..frames import Frame
 from ..grain import Grain
 from ..motion import Field, Look, Plane, carried, flow, grid, inside, look, smooth_way
+from ..stacks import median
 from .lending import codes
 from .span import luma
 
@@ -272,7 +273,7 @@ def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], told: Sequen
     for _, way in ways:
         gone = _off(way, here.shape)
         seen &= True if gone is None else ~gone
-    ground = np.median(np.stack(wide), 0)
+    ground = median(np.stack(wide))
     doubt = cv2.blur((np.max(wide, 0) - np.min(wide, 0)).astype(np.float32), (5, 5))
     level = max(_DEPARTS, _TIMES * noise) * 1.5 + np.minimum(doubt, 40)
     found = np.zeros(here.shape, bool)
