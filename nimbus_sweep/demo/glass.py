@@ -65,7 +65,7 @@ class Glass:
         share = (self.number - PASSING[0]) / (PASSING[1] - PASSING[0])
         if -0.2 < share < 1.2:
             # From the right to the left, before everything.
-            walker(picture, Camera(0.0, 0.0, 0.5), (1900 - (1380 - 1480 * share)) / 300)
+            walker(picture, Camera(0.0, 0.0), (1900 - (1380 - 1480 * share)) / 300, halved=True)
         return developed(picture * np.float32(self.light * 0.9), 81_000 + self.number, 1.8, halved=True)
 
     @staticmethod

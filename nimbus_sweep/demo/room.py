@@ -98,27 +98,30 @@ def _chart(picture: Picture, x: float, y: float) -> None:
         cv2.polylines(picture, [np.array(line, np.int32)], False, (110, 120, 140), 2, cv2.LINE_AA)
 
 
-def walker(picture: Picture, camera: Camera, seconds: float) -> None:
-    """Someone in a dark oilskin, walking through from the right, before everything."""
+def walker(picture: Picture, camera: Camera, seconds: float, halved: bool = False) -> None:
+    """Someone in a dark oilskin, walking through from the right, before everything; the picture may be half the size."""
     x = (1900 - 300 * seconds - camera.x) * camera.scale
     if not -160 < x < WIDTH + 160:
         return
     sway = np.sin(2 * np.pi * _STEPS * seconds)
     bob = 4 * abs(sway)
-    shift = 4
+    shift, size = 4, 0.5 if halved else 1.0
 
     def fixed(px: float, py: float) -> tuple[int, int]:
-        return round(px * 2**shift), round(py * 2**shift)
+        return round(size * px * 2**shift), round(size * py * 2**shift)
+
+    def limb(start: tuple[int, int], end: tuple[int, int], colour: tuple[int, int, int], width: int) -> None:
+        cv2.line(picture, start, end, colour, max(1, round(size * width)), cv2.LINE_AA, shift)
 
     for side, tone in ((-1, 34), (1, 46)):
         foot = x + side * 46 * sway
-        cv2.line(picture, fixed(x, 500 - bob), fixed(foot, 716), (tone, tone + 4, tone + 12), 42, cv2.LINE_AA, shift)
+        limb(fixed(x, 500 - bob), fixed(foot, 716), (tone, tone + 4, tone + 12), 42)
     body = np.array([fixed(x + dx, y - bob) for dx, y in ((-62, 250), (62, 250), (78, 530), (-74, 530))], np.int32)
     cv2.fillPoly(picture, [body], (58, 66, 60), cv2.LINE_AA, shift)
     for dy in range(280, 520, 46):
-        cv2.line(picture, fixed(x - 60, dy - bob), fixed(x + 64, dy + 10 - bob), (72, 82, 74), 3, cv2.LINE_AA, shift)
-    cv2.line(picture, fixed(x, 270 - bob), fixed(x - 60 * sway, 440 - bob), (50, 58, 54), 34, cv2.LINE_AA, shift)
-    cv2.circle(picture, fixed(x - 6, 200 - bob), 44 << shift, (168, 132, 108), -1, cv2.LINE_AA, shift)
+        limb(fixed(x - 60, dy - bob), fixed(x + 64, dy + 10 - bob), (72, 82, 74), 3)
+    limb(fixed(x, 270 - bob), fixed(x - 60 * sway, 440 - bob), (50, 58, 54), 34)
+    cv2.circle(picture, fixed(x - 6, 200 - bob), round(size * 44 * 2**shift), (168, 132, 108), -1, cv2.LINE_AA, shift)
     hat = [fixed(x - 4 + dx, 166 - bob + dy) for dx, dy in ((-74, 14), (-40, 4), (-34, -34), (30, -38), (40, 2), (62, 12))]
     cv2.fillPoly(picture, [np.array(hat, np.int32)], (84, 74, 44), cv2.LINE_AA, shift)
 
