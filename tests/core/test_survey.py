@@ -14,9 +14,10 @@ import pytest
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.errors import Cancelled
 from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.stacks import robust
 from nimbus_sweep.core.steady.record import record
 from nimbus_sweep.core.survey import SURVEYS, Surveyed, survey
-from nimbus_sweep.core.survey.shade_fit import Sights, fit_loss, fit_veil, prove, robust
+from nimbus_sweep.core.survey.shade_fit import Sights, fit_loss, fit_veil, prove
 from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.core.wear.span import Span
 from tests.conftest import small
