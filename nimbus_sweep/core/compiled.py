@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .motion import agreement
-from .stacks import median, robust
+from .stacks import robust
 from .wear.row_fit import left_over, row_fit, ways_down
 
 
@@ -14,7 +14,6 @@ def warm_up() -> None:
     way = np.zeros((8, 8, 2), np.float32)
     agreement(way, way)
     stack = np.ones((3, 8, 8), np.float32)
-    median(stack)
     robust(stack, stack)
     rows, inside = np.ones((4, 9)), np.ones((4, 9), bool)
     for sliding in (False, True):
