@@ -1,4 +1,4 @@
-"""Builds the styles and brings the fonts into the application (needs Node); ``--check`` tells whether they are stale."""
+"""Builds the styles and brings fonts and scripts into the application (needs Node); ``--check`` tells whether they are stale."""
 
 from __future__ import annotations
 
@@ -12,6 +12,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 STATIC = ROOT / "nimbus_sweep" / "web" / "static"
 CSS = STATIC / "app.css"
+# Libraries the pages use, as their packages ship them: file, package and its place there.
+SCRIPTS = [("idiomorph.js", "idiomorph", "dist/idiomorph.esm.js")]
 FONTS = [("barlow-semi-condensed", weight) for weight in (400, 500, 600)] + [("dm-mono", 400)]
 
 
@@ -32,9 +34,10 @@ def stamp() -> str:
 
 
 def stale() -> bool:
-    """Whether the built styles were made of other inputs, or a font is missing."""
+    """Whether the built styles were made of other inputs, or a font or a script is missing."""
     first = CSS.read_text().split("\n", 1)[0] if CSS.exists() else ""
-    return stamp() not in first or not all((STATIC / "fonts" / f"{name}-{weight}.woff2").exists() for name, weight in FONTS)
+    shipped = [*(STATIC / "fonts" / f"{name}-{weight}.woff2" for name, weight in FONTS), *(STATIC / "vendor" / name for name, *_ in SCRIPTS)]
+    return stamp() not in first or not all(path.exists() for path in shipped)
 
 
 def build() -> None:
@@ -46,6 +49,12 @@ def build() -> None:
         # The licence asks for its text and the copyright notice; the addresses in brackets are in the font files themselves.
         licence = re.sub(r" \(https?://[^)]*\)", "", (package / "LICENSE").read_text())
         (STATIC / "fonts" / f"{name}-licence.txt").write_text(licence)
+    (STATIC / "vendor").mkdir(exist_ok=True)
+    for name, package, place in SCRIPTS:
+        # Without the addresses in its comments: nothing here points outside.
+        script = (ROOT / "node_modules" / package / place).read_text()
+        (STATIC / "vendor" / name).write_text(re.sub(r"(?m)^\s*\*.*https?://.*\n", "", script))
+        shutil.copyfile(ROOT / "node_modules" / package / "LICENSE", STATIC / "vendor" / f"{Path(name).stem}-licence.txt")
     command = [
         str(ROOT / "node_modules" / ".bin" / "tailwindcss"),
         "--input",

@@ -1,6 +1,7 @@
 // The rack: uploading, opening by path, removing, and keeping the list up to date.
 
 import { post, say, text, upload } from "./api.js";
+import { morph } from "./morph.js";
 
 const list = document.getElementById("rack-list");
 const drop = document.getElementById("drop");
@@ -15,7 +16,7 @@ async function refresh() {
     const fresh = await text("/rack/list");
     if (fresh.trim() !== list.dataset.last && !list.dataset.editing && !list.querySelector("[data-sure]")) {
       list.dataset.last = fresh.trim();
-      list.innerHTML = fresh;
+      morph(list, fresh);
     }
   } catch {
     /* the next round asks again */
@@ -147,7 +148,7 @@ const describe = document.getElementById("describe");
 async function change(url, body) {
   try {
     say((await post(url, body)).said ?? "Done.");
-    list.innerHTML = await text("/rack/list");
+    morph(list, await text("/rack/list"));
   } catch (error) {
     say(error.message, "error");
   }
@@ -188,7 +189,7 @@ list.addEventListener("click", async (event) => {
   }
   try {
     await post(button.dataset.remove);
-    list.innerHTML = await text("/rack/list");
+    morph(list, await text("/rack/list"));
   } catch (error) {
     say(error.message, "error");
   }

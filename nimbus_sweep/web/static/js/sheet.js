@@ -5,6 +5,7 @@ import { bench } from "./bench.js";
 import * as forms from "./forms.js";
 import { transform, zoomTo } from "./picture.js";
 import * as match from "./match.js";
+import { listen as listenToTyping, morph } from "./morph.js";
 import * as regions from "./regions.js";
 import * as retouch from "./retouch.js";
 import * as specks from "./specks.js";
@@ -36,41 +37,10 @@ export async function show(key, force = false) {
   }
   // An answer that was overtaken by a later one is old news.
   if (mine !== asked) return;
-  // What is open and filled in is as the user left it by now, not as it was when the sheet was asked for.
-  const open = [...sheet.querySelectorAll("li[data-finding] details[open]")].map((d) => d.closest("li").dataset.finding);
-  const folds = [...sheet.querySelectorAll("details[data-fold][open]")].map((d) => d.dataset.fold);
-  if (bench.openTrial) folds.push(`trial-${bench.openTrial}`);
-  const painted = sheet.querySelector("[data-paint]")?.checked;
-  const filled = new Map(
-    [...sheet.querySelectorAll("[data-form] [data-field]")].map((b) => [nameOf(b), { value: valueIn(b), given: givenIn(b) }]),
-  );
-  // What is being typed into is left alone until it is done.
-  if (
-    document.activeElement?.matches?.("#sheet input[type=text], #sheet textarea") &&
-    !force &&
-    document.activeElement.value !== document.activeElement.defaultValue
-  ) {
-    shownFor = null;
-    return;
-  }
-  const held = document.activeElement?.closest?.("#sheet [data-post]")?.dataset;
-  const focused = held?.post;
   const scroll = sheet.scrollTop;
-  const times = sheet.querySelector("[data-brush-frames]")?.value;
-  sheet.innerHTML = fresh;
-  if (times && sheet.querySelector("[data-brush-frames]")) sheet.querySelector("[data-brush-frames]").value = times;
-  for (const number of open) sheet.querySelector(`li[data-finding="${number}"] details`)?.setAttribute("open", "");
-  for (const name of folds) sheet.querySelector(`details[data-fold="${name}"]`)?.setAttribute("open", "");
-  for (const box of sheet.querySelectorAll("[data-form] [data-field]")) {
-    const before = filled.get(nameOf(box));
-    if (before === undefined) fill(box);
-    // What the server gives anew, after a change or an undo, is what holds.
-    else if (before.given !== givenIn(box) || box.dataset.post) continue;
-    else if (box.type === "checkbox") box.checked = before.value;
-    else if (box.tagName !== "SELECT" || [...box.options].some((o) => o.value === before.value)) box.value = before.value;
-  }
-  if (painted !== undefined && sheet.querySelector("[data-paint]")) sheet.querySelector("[data-paint]").checked = painted;
-  if (focused) [...sheet.querySelectorAll("[data-post]")].find((b) => b.dataset.post === focused && b.dataset.name === held.name)?.focus();
+  morph(sheet, fresh);
+  if (bench.openTrial) sheet.querySelector(`details[data-fold="trial-${bench.openTrial}"]`)?.setAttribute("open", "");
+  for (const box of sheet.querySelectorAll("[data-form] select[data-fills]")) if (!filled.has(box)) fill(box);
   sheet.scrollTop = scroll;
   hear();
   mark();
@@ -94,27 +64,17 @@ async function load(fold) {
   const box = fold.querySelector("[data-loaded]");
   if (!loaded.has(url)) loaded.set(url, text(url));
   try {
-    box.innerHTML = await loaded.get(url);
+    const made = await loaded.get(url);
+    if (box.dataset.loaded === url) return;
+    box.innerHTML = made;
+    box.dataset.loaded = url;
   } catch (error) {
     loaded.delete(url);
     box.textContent = error.message;
   }
 }
 
-// Boxes of a form are posted together, by the button that names the form; they keep what is in them when the sheet is made anew.
-function nameOf(box) {
-  return `${box.closest("[data-form]").dataset.form}/${box.dataset.field}/${box.type === "checkbox" ? box.value : ""}`;
-}
-
-const valueIn = (box) => (box.type === "checkbox" ? box.checked : box.value);
-
-// What a box held when the server made it.
-function givenIn(box) {
-  if (box.type === "checkbox") return box.defaultChecked;
-  if (box.tagName === "TEXTAREA") return box.defaultValue;
-  return box.tagName === "SELECT" ? [...box.options].find((o) => o.defaultSelected)?.value : box.getAttribute("value");
-}
-
+// Boxes of a form are posted together, by the button that names the form.
 function formOf(name) {
   const body = {};
   for (const box of sheet.querySelectorAll(`[data-form="${name}"] [data-field]`)) {
@@ -132,8 +92,10 @@ function formOf(name) {
   return body;
 }
 
-// What is chosen may say what belongs in the box beside it.
+// What is chosen may say what belongs in the box beside it; told once when it is made, then when it is changed.
+const filled = new WeakSet();
 function fill(box) {
+  filled.add(box);
   if (box.dataset.fills)
     box.closest("[data-form]").querySelector(`[data-field="${box.dataset.fills}"]`).value = box.selectedOptions[0].dataset.fill;
 }
@@ -143,7 +105,6 @@ function changed(box) {
     fill(box);
     return;
   }
-  if (box.type === "text") box.defaultValue = box.value;
   if (box.type === "file") take(box);
   else if (box.dataset.name)
     act(box.dataset.post, { [box.dataset.name]: fieldValue(box), ...(box.dataset.atHead ? { [box.dataset.atHead]: bench.frame } : {}) });
@@ -320,6 +281,7 @@ export const paint = () => forms.toggle(sheet);
 
 export function listen(onChange) {
   refresh = onChange;
+  listenToTyping(sheet);
   hear();
   sheet.addEventListener("pointerdown", () => {
     pressedNow = new Promise((done) => {
