@@ -7,7 +7,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from . import borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, wear
+from benchmarks import borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, wear
 
 
 def main() -> None:

@@ -18,10 +18,9 @@ import cv2
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
-from nimbus_sweep.core.frames import Colour, Frame
+from benchmarks.material import clip
+from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
-
-from .material import clip
 
 SWITCHES = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync".split()
 

@@ -13,12 +13,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from nimbus_sweep.core.steady.record import record
+from benchmarks.material import MemorySource, Planes, clip, panned
+from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
-
-from .material import MemorySource, Planes, clip, panned
 
 CLIPS = ("bunny-near", "carphone", "bikes-1", "bikes-2", "bikes-3", "pan coffee", "pan chelsea", "pan astronaut")
 HEAD = (

@@ -19,7 +19,7 @@ import numpy as np
 import skimage.data
 from numpy.typing import NDArray
 
-from nimbus_sweep.core.frames import Colour, Frame, PictureFormat
+from nimbus_sweep.core.media.frames import Colour, Frame, PictureFormat
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.defects import rgb_to_ycbcr

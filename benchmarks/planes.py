@@ -11,8 +11,8 @@ import skimage.data
 from numpy.typing import NDArray
 
 from benchmarks.material import clip
-from nimbus_sweep.core.errors import SweepError
-from nimbus_sweep.core.motion import Plane
+from nimbus_sweep.core.base.errors import SweepError
+from nimbus_sweep.core.imaging.motion import Plane
 from nimbus_sweep.core.planar import Follower, Model, State, box_corners, from_corners, moved
 from nimbus_sweep.core.regions import Region, box_region
 

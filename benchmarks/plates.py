@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, Planes
 from benchmarks.planes import moves
-from nimbus_sweep.core.frames import Colour
+from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.planar import from_corners, moved
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region

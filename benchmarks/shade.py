@@ -9,13 +9,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from benchmarks.material import MemorySource, Planes, clip, compressed, noisy, panned, still
+from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.steps.unshade import ShadePlan, UnshadeSettings, analyse, settle
 from nimbus_sweep.core.survey.static_shade import ShadeMark, as_finding, find
-from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.demo.shade import ShadeMark as PutOn
 from nimbus_sweep.demo.shade import shade, sprinkle
-
-from .material import MemorySource, Planes, clip, compressed, noisy, panned, still
 
 CLIPS = ("pan coffee", "pan chelsea", "pan astronaut", "pan rocket", "bikes-2", "bikes-3", "bunny")
 CLEAN = (*CLIPS, "bikes-1", "bunny-near", "carphone", "held bikes-2")

@@ -15,7 +15,11 @@ import av
 import cv2
 import numpy as np
 
-from nimbus_sweep.core.frames import Colour, Frame, PictureFormat
+from benchmarks.material import Planes, clip, noisy, panned
+from nimbus_sweep.core.evidence.light_record import record
+from nimbus_sweep.core.evidence.scan import scan
+from nimbus_sweep.core.evidence.time_volume import build_volume
+from nimbus_sweep.core.media.frames import Colour, Frame, PictureFormat
 from nimbus_sweep.core.media.layout import picture_format, to_picture
 from nimbus_sweep.core.media.opening import fingerprint, open_reel
 from nimbus_sweep.core.media.reader import MovieReader
@@ -24,19 +28,14 @@ from nimbus_sweep.core.media.view import ProxyMaker, jpeg, to_bgr
 from nimbus_sweep.core.media.writer import Cut
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
 from nimbus_sweep.core.report import TreatedShot, make_report
-from nimbus_sweep.core.scan import scan
-from nimbus_sweep.core.steady.record import record
 from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.survey.static_shade import find
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain, suggested
-from nimbus_sweep.core.volume import build_volume
 from nimbus_sweep.demo.defects import scatter, stick
 from nimbus_sweep.demo.flicker import bands, lit, patches, whole
 from nimbus_sweep.demo.shade import shade as put_on
 from nimbus_sweep.demo.shade import sprinkle
-
-from .material import Planes, clip, noisy, panned
 
 
 def run(folder: Path) -> None:

@@ -9,17 +9,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from benchmarks.light import source_of
+from benchmarks.material import MemorySource, Planes, compressed, noisy
+from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.steps.line_lift import LineLiftSettings
 from nimbus_sweep.core.steps.line_lift import analyse as lift_lines
 from nimbus_sweep.core.steps.line_lift import settle as settle_lines
 from nimbus_sweep.core.steps.speck_sweep import SpeckSweepSettings, analyse
 from nimbus_sweep.core.survey.scratches import surveyed as surveyed_lines
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.dirt import scattered, soiled
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
-
-from .light import source_of
-from .material import MemorySource, Planes, compressed, noisy
 
 CLIPS = ("bunny-near", "carphone", "bikes-1", "bikes-2", "bikes-3", "pan coffee", "pan chelsea", "pan astronaut", "pan rocket")
 FRAMES = 30

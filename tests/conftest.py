@@ -17,9 +17,9 @@ import pytest
 from benchmarks.material import MemorySource, Planes, clip
 from nimbus_sweep.cli import footage
 from nimbus_sweep.core import inspection
-from nimbus_sweep.core.frames import Colour, Frame
+from nimbus_sweep.core.base.parallel import CORES
+from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
-from nimbus_sweep.core.parallel import CORES
 from nimbus_sweep.core.survey import film_dirt, fleeting
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.jobs import work

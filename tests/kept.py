@@ -9,9 +9,9 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Any, TypeVar
 
-from nimbus_sweep.core.steady.record import LightRecord
+from nimbus_sweep.core.evidence.light_record import LightRecord
+from nimbus_sweep.core.evidence.time_volume import TimeVolume
 from nimbus_sweep.core.survey import Surveyed, survey
-from nimbus_sweep.core.volume import TimeVolume
 
 Result = TypeVar("Result")
 

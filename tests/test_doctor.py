@@ -15,7 +15,7 @@ from click.testing import CliRunner
 
 from nimbus_sweep import __version__
 from nimbus_sweep.cli import main
-from nimbus_sweep.core.logs import mark_failure
+from nimbus_sweep.core.base.failures import mark_failure
 from nimbus_sweep.core.media.opening import stamp_of
 from nimbus_sweep.logs import about, keep_log, log_path
 from nimbus_sweep.store.data import DataFolder

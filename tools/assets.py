@@ -36,7 +36,10 @@ def stamp() -> str:
 def stale() -> bool:
     """Whether the built styles were made of other inputs, or a font or a script is missing."""
     first = CSS.read_text().split("\n", 1)[0] if CSS.exists() else ""
-    shipped = [*(STATIC / "fonts" / f"{name}-{weight}.woff2" for name, weight in FONTS), *(STATIC / "vendor" / name for name, *_ in SCRIPTS)]
+    shipped = [
+        *(STATIC / "fonts" / f"{name}-{weight}.woff2" for name, weight in FONTS),
+        *(STATIC / "vendor" / name for name, *_ in SCRIPTS),
+    ]
     return stamp() not in first or not all(path.exists() for path in shipped)
 
 

@@ -24,10 +24,10 @@ from nimbus_sweep.demo.carriers import GULLS, Carrier, Worn
 from nimbus_sweep.demo.reels import REELS, SHADED, UNSTEADY
 
 KEPT = Path(__file__).with_suffix(".json")
-WORN = Worn(film=40, size=(360, 480))
+WORN = Worn(film=48, burn=(20, 28), cue=7, size=(360, 480))
 DRAWN: dict[str, Any] = {
     "pan": replace(REELS[0], frames=72, halved=True),
-    "dusty": replace(SHADED[0], frames=60, halved=True),
+    "dusty": replace(SHADED[0], frames=60),
     "lamps": replace(UNSTEADY[0], frames=40),
     "clouds": replace(UNSTEADY[1], frames=48, halved=True),
     "worn": Carrier("worn.mov", WORN.film * 5 // 4, WORN.make),
@@ -38,7 +38,7 @@ DRAWN: dict[str, Any] = {
 def _path(frames: int) -> str:
     """A track that drifts: corners, misfit, looseness and state of each frame, as a recipe holds them."""
     corners = np.array([[100, 80], [220, 80], [220, 170], [100, 170]], float)
-    rows = [np.append((corners + [0.4 * n, 0.2 * n]).ravel(), [0.5, 0.1]) for n in range(frames)]
+    rows = [np.append((corners + np.array([0.4 * n, 0.2 * n])).ravel(), [0.5, 0.1]) for n in range(frames)]
     return base64.b64encode(zlib.compress(np.array(rows, "<f4").tobytes() + np.zeros(frames, np.uint8).tobytes(), 9)).decode()
 
 
@@ -71,7 +71,10 @@ CASES: dict[str, tuple[str, list[dict[str, Any]]]] = {
     "cue-lift": ("worn", [{"kind": "cue-lift"}]),
     "borrow-fill": ("worn", [{"kind": "borrow-fill", "settings": {"first": 10, "stop": 14}, "region": _ellipse(10)}]),
     "region-median": ("worn", [{"kind": "region-median", "region": _ellipse() | {"feather": 4}}]),
-    "retouch": ("worn", [{"kind": "retouch", "settings": {"strokes": [_STROKE, _STROKE | {"mode": "blend", "lends": None, "across": 60}]}}]),
+    "retouch": (
+        "worn",
+        [{"kind": "retouch", "settings": {"strokes": [_STROKE, _STROKE | {"mode": "blend", "lends": None, "across": 60}]}}],
+    ),
     "frame-blend": ("worn", [{"kind": "frame-blend", "settings": {"aligned": True, "amount": 0.7}}]),
     "lend-grain": ("worn", [{"kind": "match-grain", "settings": {"like": [_GRAIN]}}]),
     "plate-patch": ("worn", [{"kind": "plate-patch", "region": _ellipse(track="Door")}]),

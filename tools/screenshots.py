@@ -16,7 +16,7 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
-from nimbus_sweep.core.parallel import CORES  # noqa: E402
+from nimbus_sweep.core.base.parallel import CORES  # noqa: E402
 from tests.e2e.conftest import CHROMIUM, SWITCHES, Running  # noqa: E402
 
 # The pictures are taken alone, on all cores.

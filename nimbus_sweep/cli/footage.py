@@ -15,24 +15,24 @@ from pathlib import Path
 import click
 from tqdm import tqdm
 
+from ..core.base.errors import Cancelled, DamagedReel, SweepError
+from ..core.base.files import written_aside
 from ..core.cutting import divided
-from ..core.errors import Cancelled, DamagedReel, SweepError
+from ..core.evidence.frames_at_hand import Span
+from ..core.evidence.light_record import LightRecord, recorded
+from ..core.evidence.scan import scan
+from ..core.evidence.time_volume import TimeVolume, build_volume
 from ..core.measure import compare, report_of
-from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
+from ..core.media.repeats import Repeats
 from ..core.render import RenderedShot, RenderSpec, clear, render
 from ..core.report import TreatedShot, make_report, read_report
-from ..core.scan import scan
-from ..core.shots import Repeats
-from ..core.steady.record import LightRecord, recorded
 from ..core.steps import STEPS
 from ..core.survey import Finding
 from ..core.survey import survey as look_for
 from ..core.treatment import Analyses, Recipe, Step, read_recipe, suggested
-from ..core.volume import TimeVolume, build_volume
-from ..core.wear.span import Span
 from .group import main, stopped
 
 Progress = Callable[[float], None]

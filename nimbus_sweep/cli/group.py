@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from .. import __version__
-from ..core.errors import Cancelled, SweepError
+from ..core.base.errors import Cancelled, SweepError
 
 stopped = threading.Event()
 

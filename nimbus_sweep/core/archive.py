@@ -19,9 +19,9 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from .. import __version__
+from .base.errors import SweepError
+from .base.files import written_aside
 from .cutting import Shot, Shots
-from .errors import SweepError
-from .media.aside import written_aside
 from .media.formats import Delivery
 from .media.reel import Reading
 from .treatment import recipe_of, refuse_newer, told

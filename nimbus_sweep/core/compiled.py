@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from .motion import agreement
-from .stacks import robust
+from .imaging.motion import agreement
+from .imaging.stack_statistics import robust
 from .wear.row_fit import left_over, row_fit, ways_down
 
 

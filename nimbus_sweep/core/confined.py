@@ -11,11 +11,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .frames import Frame, FrameSource, PictureFormat, Window
+from .media.frames import Frame, FrameSource, PictureFormat, Window
+from .media.mark_ways import MarkWay
+from .media.repeats import Passing
 from .regions import Mask, Masked
-from .shots import Passing
 from .steps import Knowledge
-from .steps.ways import MarkWay
 
 # In place of a component: the picture itself.
 _WHOLE = -1

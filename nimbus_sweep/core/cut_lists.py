@@ -8,8 +8,8 @@ from fractions import Fraction
 import opentimelineio as otio
 from opentimelineio.opentime import RationalTime, TimeRange
 
+from .base.errors import SweepError
 from .cutting import Shot
-from .errors import SweepError
 from .media.timecode import counting_rate, frame_of
 
 KINDS = {"edl": "cmx_3600", "otio": "otio_json"}

@@ -11,8 +11,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from .errors import SweepError
-from .shots import FoundCut
+from .base.errors import SweepError
+from .evidence.cut_detection import FoundCut
 from .treatment import Recipe
 
 HANDLES = 24

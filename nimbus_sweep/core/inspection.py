@@ -12,15 +12,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .frames import Frame, FrameSource, PictureFormat
+from .evidence.frames_at_hand import Span
+from .evidence.light_record import LightRecord, recorded
+from .evidence.time_volume import VolumeWriter, sample_numbers
+from .imaging.levels import luma
+from .imaging.motion import Plane, carried, flow
 from .measure import unlike
-from .motion import Plane, carried, flow
-from .steady.record import LightRecord, recorded
+from .media.frames import Frame, FrameSource, PictureFormat
 from .steps import Knowledge
 from .survey import CONVINCES, Finding, survey
 from .treatment import Step, chain
-from .volume import VolumeWriter, sample_numbers
-from .wear.span import Span, luma
 
 Mask = NDArray[np.bool_]
 

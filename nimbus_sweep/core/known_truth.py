@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from .frames import FrameSource
+from .media.frames import FrameSource
 
 
 @dataclass(frozen=True)

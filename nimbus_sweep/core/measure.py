@@ -11,9 +11,9 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from .errors import SweepError
-from .frames import Frame, Samples
+from .base.errors import SweepError
 from .media.formats import same_samples
+from .media.frames import Frame, Samples
 from .media.layout import to_kin
 from .media.opening import fingerprint
 from .media.reel import ReelReader

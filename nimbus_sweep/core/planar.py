@@ -19,9 +19,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .errors import SweepError
-from .grain import flattest
-from .motion import Look, Plane, look
+from .base.errors import SweepError
+from .imaging.grain import flattest
+from .imaging.motion import Look, Plane, look
 from .regions import Masked
 
 Matrix = NDArray[np.float64]

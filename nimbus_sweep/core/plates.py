@@ -17,12 +17,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .colour import luma_weights
-from .frames import Frame, PictureFormat
+from .imaging.box import Box
+from .imaging.colour import luma_weights
+from .imaging.motion import Plane
 from .media.convert import Values, to_rgb_values, values_of, with_values
-from .motion import Plane
+from .media.frames import Frame, PictureFormat
 from .planar import Matrix, moved
-from .survey.box import Box
 
 # Red, green, blue in 8-bit codes, not clipped: (height, width, 3), float32.
 Picture = NDArray[Any]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal, get_args
 
-from .errors import SweepError
+from .base.errors import SweepError
 from .regions import Region
 from .steps import STEPS
 from .treatment import Recipe, Step

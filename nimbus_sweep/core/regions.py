@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from .errors import SweepError
+from .base.errors import SweepError
 
 # Float32 throughout.
 Mask = NDArray[Any]

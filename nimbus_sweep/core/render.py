@@ -21,17 +21,17 @@ from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict
 
-from .errors import Cancelled, ChangedReel
-from .frames import Frame, FrameSource
+from .base.errors import Cancelled, ChangedReel
+from .base.parallel import cores, share_cores
 from .media.formats import FORMATS, Delivery, DeliveryFormat
+from .media.frames import Frame, FrameSource
 from .media.opening import open_reel, stamp_of
 from .media.pictures import gather, write_pictures
 from .media.reader import usual_rate
 from .media.reel import Reading, ReelReader
+from .media.repeats import Passing, RepairedOnce, Repeats
 from .media.writer import REPORT_TAG, Cut, join, write_chunk
-from .parallel import cores, share_cores
 from .report import Report
-from .shots import Passing, RepairedOnce, Repeats
 from .treatment import Analyses, Recipe, chain
 
 CHUNK_FRAMES = 48

@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from .. import __version__
-from .errors import SweepError
+from .base.errors import SweepError
 from .media.reel import Reading, ReelReader
+from .media.repeats import Repeats
 from .media.writer import Cut
-from .shots import Repeats
 from .steps import Knowledge
 from .treatment import Recipe
 

@@ -14,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from .errors import SweepError
-from .frames import Frame, FrameSource
-from .motion import Plane
+from .base.errors import SweepError
+from .imaging.levels import luma
+from .imaging.motion import Plane
+from .media.frames import Frame, FrameSource
 from .planar import Followed, Follower, Matrix, Model, Points, State, box_corners, from_corners, moved, nudged, smoothed
 from .regions import Mask, Masked, Part, Region
-from .wear.span import luma
 
 # Numbers kept of a frame: four corners, how far it misses, how sure it is.
 _KEPT = 10

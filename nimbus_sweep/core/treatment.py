@@ -13,17 +13,17 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError, model_validator
 
+from .base.errors import SweepError
 from .confined import Confined
-from .errors import SweepError
-from .frames import FrameSource, PictureFormat, Window
+from .evidence.frames_at_hand import Span
+from .evidence.light_record import LightRecord, record
+from .evidence.time_volume import TimeVolume, build_volume
+from .media.frames import FrameSource, PictureFormat, Window
 from .regions import Masked, Outside, Region, box_region
-from .steady.record import LightRecord, record
 from .steps import STEPS, Knowledge, StepKind
 from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
 from .tracks import Riding, Track
-from .volume import TimeVolume, build_volume
-from .wear.span import Span
 
 
 class Step(BaseModel):

@@ -13,13 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from .errors import SweepError
-from .frames import Frame, FrameSource
-from .motion import Plane
-from .shade import light_of
+from .base.errors import SweepError
+from .evidence.light_record import LightRecord, recorded
+from .imaging.light import light_of
+from .imaging.motion import Plane
+from .media.frames import Frame, FrameSource
 from .steady.pairs import Pairs, measure
 from .steady.reading import look_for
-from .steady.record import LightRecord, recorded
 from .treatment import Recipe, Step, told
 
 LEAST_FRAMES, MOST_FRAMES = 10, 60

@@ -18,13 +18,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.frames import Colour, Frame
-from ..core.media.aside import written_aside
+from ..core.base.files import written_aside
+from ..core.base.parallel import mapped
 from ..core.media.formats import FORMATS
+from ..core.media.frames import Colour, Frame
 from ..core.media.layout import picture_format, to_picture
 from ..core.media.pictures import write_picture
 from ..core.media.reel import ReelFacts
-from ..core.parallel import mapped
 from .birds import Crossing, crossed, flock
 from .burn import Burn, burnt
 from .cues import marked, pair

@@ -15,10 +15,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.frames import Colour, Frame
-from ..core.media.aside import written_aside
+from ..core.base.files import written_aside
+from ..core.base.parallel import mapped
+from ..core.media.frames import Colour, Frame
 from ..core.media.layout import picture_format, to_picture
-from ..core.parallel import mapped
 from .defects import StuckSite, scatter, stick
 from .flicker import Lit, bands, jumps, lit, on_off, whole
 from .grain import Planes

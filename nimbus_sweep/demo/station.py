@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numba import njit
 
-from ..core.parallel import mapped
+from ..core.base.parallel import mapped
 from .grain import Picture, Planes, developed
 
 Colour4 = tuple[float, float, float, float]

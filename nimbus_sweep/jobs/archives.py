@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from ..core.archive import Archive, ArchivedReel, Manifest, write_archive
-from ..core.errors import SweepError
+from ..core.base.errors import SweepError
 from ..core.media.formats import Delivery
 from ..store import edits, strokes
 from ..store.data import DataFolder

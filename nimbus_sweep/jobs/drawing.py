@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.errors import SweepError
+from ..core.base.errors import SweepError
 from ..demo import catalogue
 from ..store.data import DataFolder
 from ..store.models import Job, Reel, Task

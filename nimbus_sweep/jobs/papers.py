@@ -15,17 +15,17 @@ import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from ..core import papers
+from ..core.base.files import written_aside
 from ..core.confined import unconfined
 from ..core.cutting import Shot, Shots
-from ..core.frames import FrameSource
-from ..core.media.aside import written_aside
+from ..core.evidence.light_record import LightRecord, described
 from ..core.media.formats import FORMATS
+from ..core.media.frames import FrameSource
 from ..core.media.opening import fingerprint
 from ..core.media.reel import ReelReader
 from ..core.media.view import Picture, crop, jpeg, png, to_bgr
 from ..core.render import treated as with_treatment
 from ..core.report import TreatedShot
-from ..core.steady.record import LightRecord, described
 from ..core.survey import Finding
 from ..store import edits
 from ..store.data import DataFolder

@@ -12,15 +12,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.cutting import Shot, Shots
-from ..core.frames import Frame
+from ..core.evidence.light_record import LightRecord, described, record, recorded
+from ..core.evidence.time_volume import TimeVolume, build_volume
 from ..core.media.formats import Delivery
+from ..core.media.frames import Frame
 from ..core.media.reel import Reading, ReelReader
+from ..core.media.repeats import Repeats
 from ..core.render import RenderedShot, RenderSpec, open_unchanged
 from ..core.report import TreatedShot
-from ..core.shots import Repeats
-from ..core.steady.record import LightRecord, described, record, recorded
 from ..core.treatment import Analyses
-from ..core.volume import TimeVolume, build_volume
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel

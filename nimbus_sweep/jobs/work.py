@@ -12,28 +12,28 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+from ..core.base.errors import Cancelled, DamagedReel, SweepError
+from ..core.base.failures import mark_failure
+from ..core.base.files import written_aside
 from ..core.cutting import Shot, divided, place_of
-from ..core.errors import Cancelled, DamagedReel, SweepError
-from ..core.frames import Frame
+from ..core.evidence.frames_at_hand import Span
+from ..core.evidence.scan import Scan, scan
+from ..core.evidence.time_volume import build_volume
 from ..core.inspection import inspect
 from ..core.known_truth import beside, held_against
-from ..core.logs import mark_failure
 from ..core.measure import compare, merged, report_of
-from ..core.media.aside import written_aside
 from ..core.media.formats import FORMATS, Delivery, usual_kind
+from ..core.media.frames import Frame
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
 from ..core.render import clear, render
 from ..core.report import make_report
-from ..core.scan import Scan, scan
 from ..core.survey import Finding, Surveyed, survey
 from ..core.survey.shared_marks import mean_light, shared
 from ..core.tracks import follow, track_named
 from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan
-from ..core.volume import build_volume
-from ..core.wear.span import Span
 from ..logs import about, log_path
 from ..store import edits, strokes
 from ..store.data import DataFolder

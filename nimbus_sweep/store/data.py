@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
-from ..core.errors import SweepError
+from ..core.base.errors import SweepError
 
 
 @dataclass(frozen=True)

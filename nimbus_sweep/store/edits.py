@@ -7,8 +7,8 @@ import json
 from collections.abc import Callable
 from typing import Any
 
+from ..core.base.errors import SweepError
 from ..core.cutting import Shot, Shots, whole
-from ..core.errors import SweepError
 from ..core.survey import Finding
 from ..core.treatment import Recipe
 from . import strokes

@@ -7,7 +7,7 @@ import uuid
 from collections import OrderedDict
 from typing import Any
 
-from ..core.errors import SweepError
+from ..core.base.errors import SweepError
 from ..core.steps import STEPS
 from ..core.steps.retouch import Touch
 from ..core.treatment import Recipe, Step

@@ -11,8 +11,8 @@ from urllib.parse import urlsplit
 from flask import Flask, Response, abort, current_app, jsonify, render_template, request
 from werkzeug.exceptions import HTTPException
 
-from ..core.errors import ChangedReel, SweepError
-from ..core.logs import mark_failure
+from ..core.base.errors import ChangedReel, SweepError
+from ..core.base.failures import mark_failure
 from ..jobs.queue import Queue
 from ..logs import log_path
 from ..store.data import DataFolder

@@ -8,7 +8,7 @@ from pathlib import Path
 import waitress
 from waitress.server import BaseWSGIServer
 
-from ..core.errors import SweepError
+from ..core.base.errors import SweepError
 from ..jobs.drawing import put_demo
 from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch

@@ -11,23 +11,23 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.base.errors import Overtaken, SweepError
+from ..core.base.parallel import mapped
 from ..core.confined import unconfined
 from ..core.cutting import Shot, Shots, place_of
-from ..core.errors import Overtaken, SweepError
-from ..core.frames import Alone, Frame, FrameSource, PictureFormat, Window
+from ..core.evidence.summary import Summary
+from ..core.evidence.time_volume import TimeVolume
+from ..core.imaging.patches import PatchPlan
+from ..core.media.frames import Alone, Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
+from ..core.media.repeats import Passing, RepairedOnce, Repeats
 from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
-from ..core.parallel import mapped
-from ..core.shots import Passing, RepairedOnce, Repeats
 from ..core.steps import Knowledge
-from ..core.steps.patches import PatchPlan
 from ..core.steps.plate_patch import PlatePlan
 from ..core.steps.reframe import ReframePlan, ReframeSettings
 from ..core.steps.retouch import RetouchSettings
-from ..core.summary import Summary
 from ..core.treatment import Analyses, Recipe, chain
 from ..core.trials import Plan
-from ..core.volume import TimeVolume
 from ..jobs.reels import analyses_of, computed_under, open_as_taken_in, volume_path
 from ..store import edits, strokes
 from ..store.data import DataFolder

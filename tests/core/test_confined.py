@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, panned
 from nimbus_sweep.core.confined import Confined
-from nimbus_sweep.core.frames import Frame, FrameSource, Window
+from nimbus_sweep.core.media.frames import Frame, FrameSource, Window
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.treatment import Recipe, Step, analysis_key
 

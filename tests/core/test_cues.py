@@ -12,16 +12,16 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, panned
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.regions import Ellipse, Key, Outside, Part, Region, box_region
 from nimbus_sweep.core.steps.borrow_fill import BorrowFillSettings, frames_named
 from nimbus_sweep.core.steps.borrow_fill import analyse as fill_burns
 from nimbus_sweep.core.steps.cue_lift import CueLiftSettings, Mark, Nudge, analyse, settle
-from nimbus_sweep.core.steps.patches import PatchPlan
 from nimbus_sweep.core.survey.cue_marks import drawn_by_hand, surveyed
 from nimbus_sweep.core.treatment import suggested
 from nimbus_sweep.core.wear.cues import APART, corners, paired
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo import cues
 from nimbus_sweep.demo.burn import Burn, burnt
 from tests.conftest import with_sweep

@@ -13,16 +13,16 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
-from nimbus_sweep.core.frames import Frame
-from nimbus_sweep.core.grain import measure
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.imaging.grain import measure
+from nimbus_sweep.core.imaging.patches import PatchPlan
+from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.regions import Outside, box_region
 from nimbus_sweep.core.steps.fleeting import FleetingSettings, analyse
 from nimbus_sweep.core.steps.match_grain import GrainOf, GrainPlan, MatchGrainSettings, given
 from nimbus_sweep.core.steps.match_grain import analyse as match
-from nimbus_sweep.core.steps.patches import PatchPlan
 from nimbus_sweep.core.survey.fleeting import surveyed
 from nimbus_sweep.core.treatment import suggested
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.birds import Crossing, crossed, flock
 from tests.conftest import with_sweep
 

@@ -10,7 +10,7 @@ import pytest
 from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, clip
-from nimbus_sweep.core.frames import Frame, blank
+from nimbus_sweep.core.media.frames import Frame, blank
 from nimbus_sweep.core.steps.frame_blend import BlendPlan, FrameBlendSettings, analyse, opacities
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.demo.flicker import lit, on_off

@@ -12,13 +12,13 @@ import pytest
 from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, clip, panned, still
-from nimbus_sweep.core.frames import Frame, FrameSource, PictureFormat, Window
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.inspection import Inspected, Inspector, alike, became, inspect
-from nimbus_sweep.core.steps.ways import MarkWay
+from nimbus_sweep.core.media.frames import Frame, FrameSource, PictureFormat, Window
+from nimbus_sweep.core.media.mark_ways import MarkWay
 from nimbus_sweep.core.survey import Finding, survey
 from nimbus_sweep.core.treatment import Analyses, suggested
-from nimbus_sweep.core.volume import build_volume
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.shade import shade, sprinkle
 from tests.conftest import small, with_sweep
 

@@ -9,7 +9,7 @@ import skimage.transform
 
 from benchmarks.material import clip
 from benchmarks.planes import corner_errors, filmed
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.planar import Follower, State, box_corners, from_corners, moved, nudged, smoothed
 from nimbus_sweep.core.regions import box_region
 from tests.conftest import with_sweep

@@ -13,15 +13,15 @@ from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, noisy, panned, still
 from benchmarks.plates import judged, light_errors, patch, windowed
-from nimbus_sweep.core.errors import SweepError
-from nimbus_sweep.core.frames import Frame
+from nimbus_sweep.core.base.errors import SweepError
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.imaging.box import Box
+from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.plates import Areas, Blur, common, measured, put_rgb, rgb_of, smooth_lights, softness
 from nimbus_sweep.core.regions import Outside, Region, box_region
 from nimbus_sweep.core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, analyse
-from nimbus_sweep.core.survey.box import Box
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
-from nimbus_sweep.core.wear.span import Span
 from tests.conftest import with_sweep
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.recipes import carried, fitted, portable
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region, box_region
 from nimbus_sweep.core.tracks import Track

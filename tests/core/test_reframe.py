@@ -9,7 +9,7 @@ import pytest
 import skimage.transform
 
 from benchmarks.material import MemorySource, drifting, panned
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.regions import box_region
 from nimbus_sweep.core.steps.reframe import ReframePlan, ReframeSettings, analyse
 from nimbus_sweep.core.tracks import Track, follow

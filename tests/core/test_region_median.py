@@ -9,11 +9,11 @@ import pytest
 from scipy.ndimage import median_filter
 
 from benchmarks.material import MemorySource, clip
-from nimbus_sweep.core.frames import Component, Frame, PictureFormat, Window
+from nimbus_sweep.core.evidence.time_volume import build_volume
+from nimbus_sweep.core.media.frames import Component, Frame, PictureFormat, Window
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.steps.region_median import MedianPlan, RegionMedianSettings, analyse
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
-from nimbus_sweep.core.volume import build_volume
 
 
 def speckled(seed: int, dtype: type, top: int) -> np.ndarray:

@@ -8,7 +8,7 @@ from pydantic import ValidationError
 from skimage.draw import ellipse as reference_ellipse
 from skimage.draw import polygon as reference_polygon
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.regions import Corner, Ellipse, Key, Outline, Part, Picture, Region, Stroke, from_picture, to_picture
 
 SIZE = (90, 120)

@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, clip, noisy, panned, still
-from nimbus_sweep.core.frames import Frame
+from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.steps.retouch import RetouchPlan, RetouchSettings, Touch, analyse, repeated
 from nimbus_sweep.core.treatment import Step, analysis_key, chain

@@ -12,14 +12,14 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.regions import box_region
 from nimbus_sweep.core.steps.line_lift import LineLiftSettings, Seed, analyse, settle
-from nimbus_sweep.core.steps.patches import PatchPlan
 from nimbus_sweep.core.survey.findings import Finding
 from nimbus_sweep.core.survey.scratches import surveyed
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.core.wear.scratches import BANDS, Scores, lines, profile_of, rows_of, scores, straight, through
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.demo.mast import Mast
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 from tests.conftest import with_sweep

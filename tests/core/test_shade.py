@@ -9,10 +9,11 @@ import numpy as np
 import pytest
 import skimage.data
 
-from nimbus_sweep.core import grain
-from nimbus_sweep.core.frames import Colour
+from nimbus_sweep.core.defects.static_shade.veils import Veil, undone
+from nimbus_sweep.core.imaging import grain
+from nimbus_sweep.core.imaging.light import light_of, samples_of, zero_of
+from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
-from nimbus_sweep.core.shade import Veil, light_of, samples_of, undone, zero_of
 from nimbus_sweep.demo.shade import ShadeMark, hair, shade, sprinkle
 
 

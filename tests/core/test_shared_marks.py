@@ -9,12 +9,12 @@ import pytest
 from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, noisy, panned, still
-from nimbus_sweep.core.shade import Veil
+from nimbus_sweep.core.defects.static_shade.veils import Veil
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.steps.unshade import UnshadeSettings, analyse, settle
 from nimbus_sweep.core.survey.findings import Finding
 from nimbus_sweep.core.survey.shared_marks import ShadeMap, mean_light, presence, shared
 from nimbus_sweep.core.survey.static_shade import surveyed
-from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
 from tests.conftest import with_sweep
 

@@ -13,25 +13,25 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
-from nimbus_sweep.core.frames import Colour
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.time_volume import build_volume
+from nimbus_sweep.core.imaging.motion import grid
+from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.measure import compare, report_of
+from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.opening import fingerprint
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
+from nimbus_sweep.core.media.repeats import Repeats
 from nimbus_sweep.core.media.writer import Cut
-from nimbus_sweep.core.motion import grid
 from nimbus_sweep.core.regions import box_region
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, render, treated
 from nimbus_sweep.core.report import TreatedShot, make_report
-from nimbus_sweep.core.shots import Repeats
-from nimbus_sweep.core.steps.patches import PatchPlan
 from nimbus_sweep.core.steps.speck_sweep import LeftAlone, SpeckSweepSettings, analyse
 from nimbus_sweep.core.survey import survey
 from nimbus_sweep.core.survey.film_dirt import surveyed
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key
-from nimbus_sweep.core.volume import build_volume
-from nimbus_sweep.core.wear.span import Span
 from nimbus_sweep.core.wear.specks import along, departures, limits, look_over, with_prior
 from nimbus_sweep.demo.defects import ycbcr_to_rgb
 from nimbus_sweep.demo.dirt import Dirt, scattered, soiled

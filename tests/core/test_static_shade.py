@@ -17,13 +17,13 @@ import pytest
 from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
-from nimbus_sweep.core.errors import Cancelled, SweepError
-from nimbus_sweep.core.frames import Frame, Window
+from nimbus_sweep.core.base.errors import Cancelled, SweepError
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
+from nimbus_sweep.core.media.frames import Frame, Window
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
 from nimbus_sweep.core.steps.unshade import Mark, ShadePlan, UnshadeSettings, analyse, settle
 from nimbus_sweep.core.survey import static_shade, survey
 from nimbus_sweep.core.survey.findings import Finding
-from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
 from tests.conftest import with_sweep

@@ -19,9 +19,11 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.light import left
 from benchmarks.material import MemorySource, Planes, clip, clip_path, panned
+from nimbus_sweep.core.base.errors import Cancelled
 from nimbus_sweep.core.confined import Confined
-from nimbus_sweep.core.errors import Cancelled
-from nimbus_sweep.core.frames import Colour, Frame, Window, blank
+from nimbus_sweep.core.evidence.light_record import LightRecord, record, small
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
+from nimbus_sweep.core.media.frames import Colour, Frame, Window, blank
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region, box_region
@@ -31,14 +33,12 @@ from nimbus_sweep.core.steady.course import limited, meant, rhythm, unsteadiness
 from nimbus_sweep.core.steady.forms import forms
 from nimbus_sweep.core.steady.pairs import LAGS
 from nimbus_sweep.core.steady.reading import Reading
-from nimbus_sweep.core.steady.record import LightRecord, record, small
 from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.steps import STEPS, steady
 from nimbus_sweep.core.steps.light_plan import LightPlan
 from nimbus_sweep.core.survey import survey, unsteady_light
 from nimbus_sweep.core.survey.unsteady_light import cause, missed_cuts, surveyed
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, suggested
-from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 from tests.conftest import with_sweep
 from tests.kept import content

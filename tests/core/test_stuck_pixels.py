@@ -10,13 +10,13 @@ import pytest
 from skimage.restoration import inpaint_biharmonic
 
 from benchmarks.material import MemorySource, clip, compressed, drifting, noisy, psnr, still
-from nimbus_sweep.core.fill import biharmonic_weights
-from nimbus_sweep.core.frames import PictureFormat
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
+from nimbus_sweep.core.imaging.inpainting import biharmonic_weights
+from nimbus_sweep.core.media.frames import PictureFormat
 from nimbus_sweep.core.steps.pixel_mend import MendPlan, PixelMendSettings, Site, analyse
 from nimbus_sweep.core.survey import stuck_pixels, survey
 from nimbus_sweep.core.survey.departures import departure_maps, least_departure, ring_mean, stands_still
 from nimbus_sweep.core.survey.sensor_site import fit_site, held_profile
-from nimbus_sweep.core.volume import TimeVolume, build_volume
 from nimbus_sweep.demo.defects import StuckSite, scatter, stick
 from tests.conftest import with_sweep
 

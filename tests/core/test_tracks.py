@@ -10,7 +10,7 @@ import pytest
 from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, drifting, panned
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.planar import State, moved
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region, Stroke, box_region
 from nimbus_sweep.core.tracks import Riding, Track, follow

@@ -12,7 +12,9 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import psnr
 from nimbus_sweep.core import render as rendering
-from nimbus_sweep.core.errors import Cancelled, ChangedReel, SweepError
+from nimbus_sweep.core.base.errors import Cancelled, ChangedReel, SweepError
+from nimbus_sweep.core.evidence.summary import Summary, SummaryMaker
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume, sample_numbers
 from nimbus_sweep.core.measure import compare, report_of
 from nimbus_sweep.core.media.opening import fingerprint
 from nimbus_sweep.core.media.reader import MovieReader
@@ -21,10 +23,8 @@ from nimbus_sweep.core.media.view import Proxy, ProxyMaker, difference, jpeg, to
 from nimbus_sweep.core.media.writer import Cut
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, plan, render
 from nimbus_sweep.core.report import Report, ReportedRegion, TreatedShot, make_report
-from nimbus_sweep.core.summary import Summary, SummaryMaker
 from nimbus_sweep.core.survey import Finding, survey
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, read_recipe, suggested
-from nimbus_sweep.core.volume import TimeVolume, build_volume, sample_numbers
 from tests.conftest import SITES, decoded, small, write_movie
 
 MEND = Step(kind="pixel-mend", settings={"sites": [{"x": s.x, "y": s.y, "width": s.size, "height": s.size} for s in SITES]})

@@ -11,9 +11,9 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.light import left
 from benchmarks.material import MemorySource, clip, panned
-from nimbus_sweep.core.errors import SweepError
-from nimbus_sweep.core.frames import Frame
-from nimbus_sweep.core.steady.record import record
+from nimbus_sweep.core.base.errors import SweepError
+from nimbus_sweep.core.evidence.light_record import record
+from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.core.trials import Figures, Judge, Plan, Variant, choices, departure, detail, varied

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.errors import Cancelled, DiskFull, SweepError
+from nimbus_sweep.core.base.errors import Cancelled, DiskFull, SweepError
 from nimbus_sweep.demo import catalogue
 from nimbus_sweep.demo.catalogue import Listed
 from nimbus_sweep.demo.reels import REELS

@@ -12,8 +12,8 @@ from typing import Any
 
 import pytest
 
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.cutting import Shot, add_cut
-from nimbus_sweep.core.errors import SweepError
 from nimbus_sweep.core.regions import Region, box_region
 from nimbus_sweep.core.survey import Finding
 from nimbus_sweep.core.tracks import Track

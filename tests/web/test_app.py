@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.jobs.queue import Queue
@@ -336,6 +336,6 @@ def test_a_big_reel_opens_wide_formats(desk: Desk, tmp_path: Path, clean) -> Non
 
 
 def _rgb(clean):
-    from tests.core.test_writer import noise
+    from tests.core.media.test_writer import noise
 
     return noise("bgr0", frames=9, width=40, height=24)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.measure import compare
 from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.core.papers import could_not, region_told, settings_told

@@ -19,7 +19,7 @@ from nimbus_sweep.jobs.reels import reading_of
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Job, Reel, Task, database
 from tests.conftest import SITES, small, write_movie
-from tests.core.test_sequence import put, samples, sequence
+from tests.core.media.test_sequence import put, samples, sequence
 from tests.web.conftest import ASKED, Desk
 from tests.web.test_app import picture, state
 

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.trials import Plan
 from nimbus_sweep.demo.flicker import lit, whole
 from nimbus_sweep.jobs.work import shot_of_trial

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.errors import Overtaken
+from nimbus_sweep.core.base.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import crop, to_bgr
 from nimbus_sweep.core.treatment import chain

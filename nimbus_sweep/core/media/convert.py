@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..colour import luma_weights
-from ..frames import Colour, Component, Frame, PictureFormat
+from ..imaging.colour import luma_weights
+from .frames import Colour, Component, Frame, PictureFormat
 
 Values = dict[str, NDArray[np.float32]]
 

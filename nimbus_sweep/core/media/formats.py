@@ -10,9 +10,9 @@ import av
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
-from ..errors import SweepError, UnreadableReel
-from ..frames import Frame, PictureFormat
+from ..base.errors import SweepError, UnreadableReel
 from .convert import values_of, with_values
+from .frames import Frame, PictureFormat
 from .layout import EXACT_KIN, picture_format, to_kin
 from .reel import ReelFacts
 

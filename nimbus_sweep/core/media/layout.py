@@ -5,8 +5,8 @@ from __future__ import annotations
 import av
 import numpy as np
 
-from ..errors import UnreadableReel
-from ..frames import Component, Frame, PictureFormat, Samples
+from ..base.errors import UnreadableReel
+from .frames import Component, Frame, PictureFormat, Samples
 
 # Formats whose components share a plane: component -> (plane, offset, step), in samples.
 _INTERLEAVED: dict[str, dict[str, tuple[int, int, int]]] = {

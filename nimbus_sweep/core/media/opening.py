@@ -12,8 +12,8 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..errors import UnreadableReel
-from ..frames import Frame, FrameCache, PictureFormat
+from ..base.errors import UnreadableReel
+from .frames import Frame, FrameCache, PictureFormat
 from .layout import EXACT_KIN, picture_format, planes_of, to_kin, to_picture
 from .reader import MovieReader
 from .reel import Reading, ReelReader, WrappedReel, gone

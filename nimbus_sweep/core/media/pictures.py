@@ -10,10 +10,10 @@ from pathlib import Path
 import numpy as np
 import OpenImageIO as oiio
 
-from ..errors import SweepError
-from ..frames import Frame, Samples
-from .aside import FULL, disk_full
+from ..base.errors import SweepError
+from ..base.files import FULL, disk_full
 from .formats import DeliveryFormat, converted
+from .frames import Frame, Samples
 from .reel import ReelFacts, ReelReader, WrappedReel
 from .sequence import SequenceReader
 from .sound import write_wav

@@ -17,8 +17,8 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
-from ..frames import Colour, Frame, FrameCache, PictureFormat, blank
+from ..base.errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
+from .frames import Colour, Frame, FrameCache, PictureFormat, blank
 from .layout import native_name, picture_format, planes_of
 from .reel import ReelFacts, ReelReader, Sound, gone, missing_words
 

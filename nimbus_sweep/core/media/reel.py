@@ -11,8 +11,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from ..errors import ChangedReel, DamagedReel
-from ..frames import Colour, Frame, PictureFormat
+from ..base.errors import ChangedReel, DamagedReel
+from .frames import Colour, Frame, PictureFormat
 
 MATRICES = {"601": 6, "709": 1, "2020": 9}
 TRANSFERS = {"video": 1, "log": 9, "linear": 8}

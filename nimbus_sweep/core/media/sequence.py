@@ -16,8 +16,8 @@ import av
 import numpy as np
 import OpenImageIO as oiio
 
-from ..errors import ChangedReel, DamagedReel, UnreadableReel
-from ..frames import Colour, Component, Frame, FrameCache, PictureFormat, Samples, blank
+from ..base.errors import ChangedReel, DamagedReel, UnreadableReel
+from .frames import Colour, Component, Frame, FrameCache, PictureFormat, Samples, blank
 from .layout import picture_format, planes_of
 from .reel import ReelFacts, ReelReader, gone
 

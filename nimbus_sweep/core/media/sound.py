@@ -10,7 +10,7 @@ from typing import Any
 import av
 import numpy as np
 
-from .aside import written_aside
+from ..base.files import written_aside
 
 _BLOCK = 4096
 

@@ -10,9 +10,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..frames import Frame
-from .aside import FULL, disk_full
+from ..base.files import FULL, disk_full
 from .convert import to_rgb_values, values_of
+from .frames import Frame
 from .layout import to_picture
 
 Picture = NDArray[np.uint8]

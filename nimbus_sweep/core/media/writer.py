@@ -16,9 +16,9 @@ from typing import BinaryIO
 import av
 import cv2
 
-from ..frames import Frame, PictureFormat
-from .aside import written_aside
+from ..base.files import written_aside
 from .formats import DeliveryFormat, converted
+from .frames import Frame, PictureFormat
 from .layout import to_picture
 from .reader import ASPECT_TAG
 from .reel import ReelFacts, ReelReader

@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..colour import to_rgb
-from ..frames import Colour, PictureFormat
+from ..evidence.light_record import LightRecord
+from ..imaging.colour import to_rgb
+from ..media.frames import Colour, PictureFormat
 from .pairs import Pairs
-from .record import LightRecord
 from .solve import solve_whole
 
 Course = NDArray[Any]

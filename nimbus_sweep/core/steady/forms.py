@@ -9,9 +9,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..motion import Along, Plane
+from ..evidence.light_record import LightRecord
+from ..imaging.motion import Along, Plane
 from .pairs import LAGS, measure
-from .record import LightRecord
 
 Where = NDArray[np.bool_]
 _GRID = (27, 24)

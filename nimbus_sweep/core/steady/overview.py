@@ -10,9 +10,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..evidence.light_record import LightRecord
 from .course import power_of
 from .mains import MAINS, alias
-from .record import LightRecord
 
 Plane = NDArray[Any]
 _MOST = 1500

@@ -11,10 +11,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..grain import flattest
-from ..motion import Along, Look, Plane, carried, flow, grid, inside, look
-from ..parallel import mapped
-from .record import LightRecord
+from ..base.parallel import mapped
+from ..evidence.light_record import LightRecord
+from ..imaging.grain import flattest
+from ..imaging.motion import Along, Look, Plane, carried, flow, grid, inside, look
 
 LAGS = (1, 2, 4, 8, 16)
 # Frames that are far apart say much the same as those beside them: not every one is asked.

@@ -9,13 +9,13 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from ..motion import Along, Plane
+from ..evidence.light_record import LightRecord
+from ..imaging.motion import Along, Plane
 from .bands import BandModel, fit_bands
 from .channels import channel_courses
 from .course import Change, Told, limited, meant, rhythm, unsteadiness
 from .pairs import LAGS, Cells, Pairs, close, measure
 from .part import changing_part
-from .record import LightRecord
 from .solve import Knots, Whole, along, left_by, solve_field, solve_whole
 
 Course = NDArray[np.float64]

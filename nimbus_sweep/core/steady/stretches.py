@@ -8,12 +8,12 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..motion import Plane
+from ..evidence.light_record import LightRecord
+from ..imaging.motion import Plane
 from .bands import BandModel
 from .course import meant, rhythm
 from .pairs import LAGS
 from .reading import LEAST, Bands, Course, Kind, Reading, read_at_once
-from .record import LightRecord
 from .solve import Whole
 
 # Frames read at once, and those that two stretches share.

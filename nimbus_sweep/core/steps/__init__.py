@@ -11,7 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
-from ..frames import FrameSource, Window
+from ..imaging.patches import PatchPlan
+from ..media.frames import FrameSource, Window
+from ..media.mark_ways import MarkWay
 from ..regions import Masked
 from ..survey.findings import Finding
 from ..tracks import Track
@@ -32,8 +34,6 @@ from . import (
     unshade,
 )
 from .light_plan import LightPlan
-from .patches import PatchPlan
-from .ways import MarkWay
 
 
 class Knowledge(Protocol):

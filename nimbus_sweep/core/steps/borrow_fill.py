@@ -14,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.aligned_fill import Lender, Looks, Mask, fill, patch_samples
+from ..imaging.levels import grain_of, luma, noise_of
+from ..imaging.patches import Patch, PatchPlan
 from ..regions import Masked, Outside
-from ..wear.lending import Lender, Looks, Mask, fill, patch_samples
-from ..wear.span import Span, frames_of, grain_of, luma, noise_of
-from .patches import Patch, PatchPlan
 
 # Damaged frames each side that are asked for what they show of the place.
 _ASKED = 3

@@ -10,14 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Frame
-from ..grain import Grain
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.aligned_fill import Filled, Lender, Looks, fill, patch_samples
+from ..imaging.grain import Grain
+from ..imaging.levels import grain_of, luma, noise_of
+from ..imaging.patches import Patch, PatchPlan
+from ..media.frames import Frame
 from ..regions import Masked
 from ..survey.findings import Finding
 from ..wear.cues import LONGEST, Places, partners, run_about
-from ..wear.lending import Filled, Lender, Looks, fill, patch_samples
-from ..wear.span import Span, frames_of, grain_of, luma, noise_of
-from .patches import Patch, PatchPlan
 
 # Of its contrast, from which a sample belongs to a mark; and pixels of its soft edge.
 _PART, _SOFT = 0.1, 2

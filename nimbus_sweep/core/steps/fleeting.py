@@ -11,12 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..grain import Grain
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.grain import Grain
+from ..imaging.levels import grain_of, luma, noise_of
+from ..imaging.patches import Patch, PatchPlan
 from ..regions import Masked
 from ..wear.fleeting import Keeps, Passed, Ready, filled, laid, passing, ready, slow
-from ..wear.span import Span, frames_of, grain_of, luma, noise_of
-from .patches import Patch, PatchPlan
 
 # Shorter side from which motion is told at half the size.
 _HALVED = 300

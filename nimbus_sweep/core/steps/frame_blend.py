@@ -13,12 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
-from ..motion import Field as Motion
-from ..motion import carried, flow, look
+from ..imaging.motion import Field as Motion
+from ..imaging.motion import carried, flow, look
+from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
 from ..regions import Masked
 from .plain import keep, kept
-from .ways import InEveryFrame, MarkWay
 
 # Motion is told on a picture no wider than this.
 _WIDTH = 960

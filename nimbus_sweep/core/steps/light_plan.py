@@ -13,18 +13,18 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples, Window
-from ..media.aside import written_aside
-from ..motion import Plane
+from ..base.files import written_aside
+from ..evidence.light_record import LightRecord
+from ..imaging.light import is_logarithmic, light_of, samples_of, zero_of
+from ..imaging.motion import Plane
+from ..media.frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked
-from ..shade import is_logarithmic, light_of, samples_of, zero_of
 from ..steady.bands import BandModel
 from ..steady.channels import mixing
 from ..steady.pairs import WHITE
 from ..steady.reading import Bands
-from ..steady.record import LightRecord
-from .per_frame import FrameByFrame
-from .ways import InEveryFrame, MarkWay
 
 # Float64 throughout; arithmetic hides that from the type checker.
 Course = NDArray[Any]

@@ -12,15 +12,16 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Frame
-from ..grain import Grain, calmed
-from ..motion import Plane
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.grain import Grain, calmed
+from ..imaging.levels import grain_of, luma
+from ..imaging.motion import Plane
+from ..imaging.patches import Patch, PatchPlan
+from ..media.frames import Frame
 from ..regions import Masked
 from ..survey.findings import Finding
 from ..wear.scratches import Array, Profile, Scores, lifted, measured, placed, presence, profile_of, rows_of, scores, straight
-from ..wear.span import Span, frames_of, grain_of, luma
-from .patches import Patch, PatchPlan
 
 # Frames a scratch is measured in; and those it may be lost for before it is over.
 _MEASURED, _LOST = 10, 6

@@ -17,15 +17,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Frame, FrameSource, PictureFormat, Window
-from ..grain import Grain, measure
-from ..motion import Plane
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.aligned_fill import codes
+from ..imaging.grain import Grain, measure
+from ..imaging.motion import Plane
+from ..media.frames import Frame, FrameSource, PictureFormat, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked
-from ..wear.lending import codes
-from ..wear.span import Span, frames_of
-from .per_frame import FrameByFrame
 from .plain import keep, kept
-from .ways import InEveryFrame, MarkWay
 
 # Share of the deviation by which grain may differ and is the same.
 _SAME = 0.05

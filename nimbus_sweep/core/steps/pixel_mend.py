@@ -19,16 +19,16 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..fill import biharmonic_weights
-from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
-from ..media.aside import written_aside
+from ..base.files import written_aside
+from ..evidence.time_volume import TimeVolume
+from ..imaging.inpainting import biharmonic_weights
+from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked
 from ..survey.departures import ring_mean
 from ..survey.findings import Finding
 from ..survey.sensor_site import fit_site, held_profile
-from ..volume import TimeVolume
-from .per_frame import FrameByFrame
-from .ways import InEveryFrame, MarkWay
 
 Grid = NDArray[np.float64]
 Mask = NDArray[np.bool_]

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from ..frames import PictureFormat
-from ..media.aside import written_aside
+from ..base.files import written_aside
+from ..media.frames import PictureFormat
 
 
 def keep(path: Path, layout: PictureFormat, **told: Any) -> None:

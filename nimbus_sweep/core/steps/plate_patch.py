@@ -14,11 +14,16 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from ..errors import SweepError
-from ..frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window
-from ..grain import Grain
-from ..media.aside import written_aside
-from ..motion import Plane
+from ..base.errors import SweepError
+from ..base.files import written_aside
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.box import Box
+from ..imaging.grain import Grain
+from ..imaging.levels import grain_of
+from ..imaging.motion import Plane
+from ..media.frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window
+from ..media.mark_ways import MarkWay
+from ..media.per_frame import FrameByFrame
 from ..planar import Matrix, moved
 from ..plates import (
     Areas,
@@ -37,12 +42,8 @@ from ..plates import (
     softness,
 )
 from ..regions import Masked, Outside, Part, Region
-from ..survey.box import Box
 from ..tracks import Riding, track_named
-from ..wear.span import Span, frames_of, grain_of
-from .per_frame import FrameByFrame
 from .retouch import RetouchPlan, Touch
-from .ways import MarkWay
 
 # Frames a plate is made of, at most, and the bytes they may take.
 _MOST, _BYTES = 40, 400 << 20

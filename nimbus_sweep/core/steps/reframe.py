@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..errors import SweepError
-from ..frames import Frame, FrameSource, PictureFormat, Window
+from ..base.errors import SweepError
+from ..media.frames import Frame, FrameSource, PictureFormat, Window
+from ..media.mark_ways import MarkWay
+from ..media.per_frame import FrameByFrame
 from ..planar import Matrix
 from ..regions import Masked
 from ..tracks import Track, track_named
-from .per_frame import FrameByFrame
 from .plain import keep, kept
-from .ways import MarkWay
 
 # Least share of the picture that must be left each way.
 _LEAST = 0.1

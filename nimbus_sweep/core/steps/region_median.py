@@ -18,11 +18,11 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked
-from .per_frame import FrameByFrame
 from .plain import keep, kept
-from .ways import InEveryFrame, MarkWay
 
 # Samples whose windows are sorted at a time.
 _AT_ONCE = 4_000_000

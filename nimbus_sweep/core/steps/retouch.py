@@ -18,15 +18,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Frame, FrameCache, FrameSource, PictureFormat, Window
-from ..grain import Grain, flattest
-from ..motion import Plane, spread
+from ..imaging.aligned_fill import Coarse, Lender, Looks, aligned, cells_box, cells_of, codes, shift_about
+from ..imaging.box import Box
+from ..imaging.grain import Grain, flattest
+from ..imaging.motion import Plane, spread
+from ..media.frames import Frame, FrameCache, FrameSource, PictureFormat, Window
+from ..media.mark_ways import MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked, Stroke
-from ..survey.box import Box
-from ..wear.lending import Coarse, Lender, Looks, aligned, cells_box, cells_of, codes, shift_about
-from .per_frame import FrameByFrame
 from .plain import keep, kept
-from .ways import MarkWay
 
 # Pixels about a stroke that tell how it fits; at least, and as a share of the brush.
 _ROOM, _SHARE = 12, 1.0

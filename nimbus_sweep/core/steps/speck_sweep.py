@@ -11,14 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Frame, PictureFormat
-from ..grain import Grain
-from ..motion import Plane
-from ..parallel import in_processes
+from ..base.parallel import in_processes
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.grain import Grain
+from ..imaging.levels import grain_of, luma, noise_of
+from ..imaging.motion import Plane
+from ..imaging.patches import Patch, PatchPlan, PatchTable
+from ..media.frames import Frame, PictureFormat
 from ..regions import Masked
-from ..wear.span import Span, frames_of, grain_of, luma, noise_of
 from ..wear.specks import UNLIKELY, Neighbour, Speck, look_over, with_prior
-from .patches import Patch, PatchPlan, PatchTable
 
 # Frames looked at together, and those lent to them on either side; and bytes of luma that they may take up.
 _STRETCH, _LENT, _ROOM = 16, 3, 160 << 20

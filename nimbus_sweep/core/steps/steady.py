@@ -9,11 +9,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from scipy.ndimage import gaussian_filter1d
 
+from ..evidence.light_record import LightRecord
 from ..regions import Masked
 from ..steady.course import by_turns, meant
 from ..steady.pairs import Pairs, measure
 from ..steady.reading import LEAST, Course, Reading, find_bands, lie_of, look_along, solve_patches, too_little
-from ..steady.record import LightRecord
 from ..steady.solve import Whole, left_by
 from ..steady.stretches import STRETCH, read
 from .light_plan import LightPlan, usable_of

@@ -19,23 +19,24 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..borrow import Hole, Lent, nearest
-from ..frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
-from ..grain import Grain, calmed, measure
-from ..media.aside import written_aside
-from ..motion import Plane, blur
-from ..parallel import mapped
+from ..base.files import written_aside
+from ..base.parallel import mapped
+from ..defects.static_shade.veils import Veil, undone
+from ..evidence.time_volume import TimeVolume
+from ..evidence.travel import Travel
+from ..imaging.borrowing import Hole, Lent, nearest
+from ..imaging.box import Box
+from ..imaging.grain import Grain, calmed, measure
+from ..imaging.light import light_of, samples_of
+from ..imaging.motion import Plane, blur
+from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.mark_ways import InEveryFrame, MarkWay
+from ..media.per_frame import FrameByFrame
 from ..regions import Masked
-from ..shade import Veil, light_of, samples_of, undone
-from ..survey.box import Box
 from ..survey.findings import Finding
 from ..survey.light import Light, way_of
 from ..survey.shade_fit import LossFit, Sights, blurred, detail_through, fit_loss, fit_veil, sights
 from ..survey.shared_marks import ShadeMap
-from ..survey.travel import Travel
-from ..volume import TimeVolume
-from .per_frame import FrameByFrame
-from .ways import InEveryFrame, MarkWay
 
 Way = Literal["auto", "undo", "borrow", "surround"]
 Kind = Literal["dust", "hair", "veil", "any"]

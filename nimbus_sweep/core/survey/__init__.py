@@ -11,12 +11,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import Cancelled, Overtaken, SweepError
-from ..logs import mark_failure
+from ..base.errors import Cancelled, Overtaken, SweepError
+from ..base.failures import mark_failure
+from ..evidence.frames_at_hand import Span
+from ..evidence.light_record import LightRecord
+from ..evidence.time_volume import TimeVolume
 from ..regions import Masked
-from ..steady.record import LightRecord
-from ..volume import TimeVolume
-from ..wear.span import Span
 from . import cue_marks, film_dirt, fleeting, scratches, static_shade, stuck_pixels, unsteady_light
 from .findings import CONVINCES, Finding, Surveyed
 

@@ -7,9 +7,10 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.levels import luma, noise_of
 from ..regions import Masked, Shape, contours
 from ..wear.cues import SHORTEST, Cue, Places, events, paired
-from ..wear.span import Span, frames_of, luma, noise_of
 from .findings import CONVINCES, Finding, Surveyed
 from .static_shade import line_round
 

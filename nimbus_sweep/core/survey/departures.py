@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..stacks import median
-from ..volume import TimeVolume
+from ..evidence.time_volume import TimeVolume
+from ..imaging.stack_statistics import median
 
 Plane = NDArray[np.float32]
 

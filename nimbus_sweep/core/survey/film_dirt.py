@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterator
 import cv2
 import numpy as np
 
-from ..frames import Frame
-from ..motion import Plane
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span
+from ..imaging.levels import luma, noise_of
+from ..imaging.motion import Plane
+from ..media.frames import Frame
 from ..regions import Masked
-from ..wear.span import Span, luma, noise_of
 from ..wear.specks import CROWDED, Speck, look_over, with_prior
 from .findings import Finding, Surveyed
 

@@ -11,10 +11,11 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span, frames_of
+from ..imaging.levels import luma, noise_of
 from ..regions import Masked
 from ..wear.fleeting import Known, Passed, Ready, laid, passing, ready
-from ..wear.span import Span, frames_of, luma, noise_of
 from .findings import Finding, Surveyed
 
 # Places looked at, and frames about each; the shorter side from which pictures are looked at at half the size.

@@ -8,15 +8,15 @@ from functools import lru_cache
 import cv2
 import numpy as np
 
-from ..frames import Samples
-from ..grain import flattest
-from ..motion import Field, Plane, carried
-from ..parallel import mapped
+from ..base.parallel import mapped
+from ..evidence.time_volume import TimeVolume
+from ..evidence.travel import Travel, travel
+from ..imaging.box import Box
+from ..imaging.grain import flattest
+from ..imaging.light import is_logarithmic, light_of
+from ..imaging.motion import Field, Plane, carried
+from ..media.frames import Samples
 from ..regions import Masked
-from ..shade import is_logarithmic, light_of
-from ..volume import TimeVolume
-from .box import Box
-from .travel import Travel, travel
 
 _TRAVEL_WIDTH = 200
 

@@ -6,11 +6,12 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..motion import Gray, Plane
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span
+from ..imaging.levels import luma, noise_of
+from ..imaging.motion import Gray, Plane
 from ..regions import Masked
 from ..wear.scratches import HIDES, Follower, Line, Profile, Scores, Thread, lines, measured, moved, ready, scores, sureness, through
-from ..wear.span import Span, luma, noise_of
 from .findings import CONVINCES, Finding, Surveyed
 
 # Frames a scratch is measured in, and places of its way that are kept.

@@ -18,9 +18,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..colour import from_rgb, luma_weights, possible, to_rgb
-from ..fill import biharmonic_weights
-from ..frames import Colour, PictureFormat
+from ..imaging.colour import from_rgb, luma_weights, possible, to_rgb
+from ..imaging.inpainting import biharmonic_weights
+from ..media.frames import Colour, PictureFormat
 from .departures import Plane
 
 Grid = NDArray[np.float64]

@@ -17,11 +17,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
-from ..stacks import median, robust
-from .box import Box
+from ..evidence.travel import Travel, pairs
+from ..imaging.box import Box
+from ..imaging.motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
+from ..imaging.stack_statistics import median, robust
 from .light import Light
-from .travel import Travel, pairs
 
 Stack = NDArray[Any]
 _SMOOTH = (0.0, 0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)

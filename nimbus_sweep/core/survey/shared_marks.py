@@ -17,9 +17,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from ..motion import Plane
-from ..shade import Veil, light_of, undone
-from ..volume import TimeVolume
+from ..defects.static_shade.veils import Veil, undone
+from ..evidence.time_volume import TimeVolume
+from ..imaging.light import light_of
+from ..imaging.motion import Plane
 from .findings import Finding
 
 # Steps of a stored share, and of its size for large soft marks.

@@ -15,19 +15,19 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import SweepError
-from ..motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
-from ..parallel import mapped
+from ..base.errors import SweepError
+from ..base.parallel import mapped
+from ..defects.static_shade.veils import Veil
+from ..evidence.time_volume import TimeVolume
+from ..evidence.travel import DISTANCES, Travel, pairs
+from ..imaging.box import Box
+from ..imaging.motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
+from ..imaging.stack_statistics import median, robust
 from ..regions import Key, Masked, Part, Region, Shape
-from ..shade import Veil
-from ..stacks import median, robust
-from ..volume import TimeVolume
-from .box import Box
 from .findings import CONVINCES, Finding, Surveyed
 from .light import Light, way_of
 from .shade_fit import Proof, Sights, VeilFit, blurred, correlation, fit_loss, fit_veil, prove, sights
 from .shared_marks import ShadeMap
-from .travel import DISTANCES, Travel, pairs
 
 Mask = NDArray[np.bool_]
 

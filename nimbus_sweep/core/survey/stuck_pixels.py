@@ -23,10 +23,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..colour import possible, to_rgb
-from ..frames import PictureFormat
+from ..evidence.time_volume import TimeVolume
+from ..imaging.colour import possible, to_rgb
+from ..media.frames import PictureFormat
 from ..regions import Masked
-from ..volume import TimeVolume
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
 from .findings import Finding, Surveyed
 from .sensor_site import SiteFit, fit_site, held_profile, held_value

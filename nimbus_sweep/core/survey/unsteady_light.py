@@ -11,16 +11,16 @@ from typing import Any
 import cv2
 import numpy as np
 
-from ..motion import look
+from ..evidence.light_record import LightRecord
+from ..evidence.time_volume import TimeVolume, VolumeWriter
+from ..imaging.motion import look
 from ..regions import Masked
 from ..steady.course import Change
 from ..steady.mains import alias, fitting, safe_shutters
 from ..steady.reading import Kind, Reading, too_little
-from ..steady.record import LightRecord
 from ..steady.stretches import read
 from ..steps.light_plan import usable_of
 from ..steps.steady import plans_of
-from ..volume import TimeVolume, VolumeWriter
 from .findings import Finding, Surveyed
 
 TITLES: dict[Kind, str] = {

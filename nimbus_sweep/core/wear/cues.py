@@ -18,13 +18,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..frames import Frame, PictureFormat
-from ..motion import Field, Look, Plane, carried, flow, look, smooth_way
-from ..parallel import ahead
+from ..base.parallel import ahead
+from ..evidence.frames_at_hand import Span
+from ..imaging.aligned_fill import Filled, Lender, Looks, cells_box, cells_of, codes, fill, place_about
+from ..imaging.box import Box
+from ..imaging.levels import MIXED
+from ..imaging.motion import Field, Look, Plane, carried, flow, look, smooth_way
+from ..media.frames import Frame, PictureFormat
 from ..regions import Masked
-from ..survey.box import Box
-from .lending import Filled, Lender, Looks, cells_box, cells_of, codes, fill, place_about
-from .span import MIXED, Span
 
 Places = NDArray[np.bool_]
 # The corners, as shares of the picture, and its height when they are searched.

@@ -16,12 +16,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..frames import Frame
-from ..grain import Grain
-from ..motion import Field, Look, Plane, carried, flow, grid, inside, look, smooth_way
-from ..stacks import median
-from .lending import codes
-from .span import luma
+from ..imaging.aligned_fill import codes
+from ..imaging.grain import Grain
+from ..imaging.levels import luma
+from ..imaging.motion import Field, Look, Plane, carried, flow, grid, inside, look, smooth_way
+from ..imaging.stack_statistics import median
+from ..media.frames import Frame
 
 Keeps = Literal["lighter", "darker", "middle"]
 Places = NDArray[np.bool_]

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, median_filter, uniform_filter1d
 
-from ..motion import Gray, Plane, flow, look
+from ..imaging.motion import Gray, Plane, flow, look
 from .row_fit import left_over, row_fit, ways_down
 
 Array = NDArray[Any]

@@ -18,7 +18,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..motion import Field, Gray, Plane, flow, grid, inside, look
+from ..imaging.motion import Field, Gray, Plane, flow, grid, inside, look
 
 Mask = NDArray[np.bool_]
 Box = tuple[slice, slice]

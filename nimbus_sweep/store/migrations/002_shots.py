@@ -7,7 +7,7 @@ import json
 import peewee as pw
 from peewee_migrate import Migrator
 
-from nimbus_sweep.core.errors import SweepError
+from nimbus_sweep.core.base.errors import SweepError
 
 _COLUMNS = {
     "job": {"reference": "VARCHAR(120) NOT NULL DEFAULT ''", "notes": "TEXT NOT NULL DEFAULT ''", "archived": "INTEGER NOT NULL DEFAULT 0"},

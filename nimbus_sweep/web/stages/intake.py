@@ -9,9 +9,9 @@ from pathlib import Path
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
+from ...core.base.errors import SweepError
 from ...core.cut_lists import KINDS, read_cuts, write_cuts
 from ...core.cutting import Shot, add_cut, cut_by_list, move_cut, place_of, remove_cut, set_points
-from ...core.errors import SweepError
 from ...core.media.reel import Reading
 from ...core.treatment import told
 from ...jobs.reels import facts_of, open_as_taken_in, reading_of

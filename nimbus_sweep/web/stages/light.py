@@ -14,13 +14,13 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 
 from ...core.confined import Confined
 from ...core.cutting import Shot
-from ...core.motion import Along, Plane
+from ...core.evidence.light_record import LightRecord, described
+from ...core.imaging.motion import Along, Plane
 from ...core.regions import Masked
 from ...core.steady.forms import Forms, Steadied, forms
 from ...core.steady.mains import MAINS, sheet
 from ...core.steady.overview import Overview, marks, overview
 from ...core.steady.reading import look_for
-from ...core.steady.record import LightRecord, described
 from ...core.steps.light_plan import LightPlan
 from ...jobs.reels import light_path, volume_path
 from ...store import edits

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 
-from ...core.frames import Window
+from ...core.media.frames import Window
 from ...core.media.view import PROXY_WIDTH, crop, difference, jpeg, png
 from ...jobs.reels import reading_of
 from ...store.models import Reel

@@ -13,8 +13,8 @@ from pathlib import Path
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file, url_for
 
-from ...core.errors import SweepError
-from ...core.media.aside import written_aside
+from ...core.base.errors import SweepError
+from ...core.base.files import written_aside
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
 from ...jobs import archives, drawing
 from ...jobs.reels import size_of

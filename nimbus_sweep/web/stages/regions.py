@@ -12,8 +12,8 @@ import numpy as np
 from flask import Blueprint, Response, abort, g, jsonify, request
 from pydantic import TypeAdapter, ValidationError
 
+from ...core.base.errors import SweepError
 from ...core.cutting import Shot
-from ...core.errors import SweepError
 from ...core.planar import undone
 from ...core.regions import Key, Matrix, Part, Region, Shape, contours, from_picture, to_picture
 from ...core.tracks import Riding, Track, track_named

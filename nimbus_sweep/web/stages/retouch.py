@@ -10,13 +10,13 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.frames import FrameSource
+from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
+from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
 from ...core.planar import moved
 from ...core.steps.retouch import RetouchPlan, Touch, repeated
 from ...core.tracks import Track
 from ...core.treatment import Step, chain, told
-from ...core.wear.lending import Looks, cells_box, cells_of
 from ...store import edits, strokes
 from ...store.models import Reel
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole

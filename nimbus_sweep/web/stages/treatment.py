@@ -10,13 +10,13 @@ from pydantic import ValidationError
 
 from ...core.confined import unconfined
 from ...core.cutting import Shot
-from ...core.frames import PictureFormat
-from ...core.grain import Grain
+from ...core.imaging.grain import Grain
+from ...core.imaging.patches import PatchPlan
+from ...core.media.frames import PictureFormat
 from ...core.recipes import fitted
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
 from ...core.steps.match_grain import GrainOf, GrainPlan
-from ...core.steps.patches import PatchPlan
 from ...core.steps.plate_patch import PlatePlan
 from ...core.treatment import Recipe, Step, recipe_of, region_for, told
 from ...store import edits, strokes

@@ -11,15 +11,15 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
 from ...core.confined import unconfined
-from ...core.grain import Grain
+from ...core.evidence.frames_at_hand import Span, frames_of
+from ...core.imaging.aligned_fill import Lender, fill
+from ...core.imaging.grain import Grain
+from ...core.imaging.patches import PatchPlan
 from ...core.media.view import png
 from ...core.steps.cue_lift import CueLiftSettings, Nudge
 from ...core.steps.match_grain import GrainOf, measured
-from ...core.steps.patches import PatchPlan
 from ...core.steps.speck_sweep import LeftAlone, SpeckSweepSettings
 from ...core.treatment import Step, told
-from ...core.wear.lending import Lender, fill
-from ...core.wear.span import Span, frames_of
 from ...store import edits
 from ...store.models import Reel
 from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole

@@ -1,0 +1,1 @@
+"""What is measured once for each shot and read by all."""

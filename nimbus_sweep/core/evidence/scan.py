@@ -1,0 +1,115 @@
+"""The one pass over a reel at intake: light, cuts, repeats, small pictures, and the time volume of a single shot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..base.parallel import ahead
+from ..media.frames import Frame
+from ..media.reel import ReelReader
+from ..media.repeats import Repeats
+from ..media.view import PROXY_QUALITY, PROXY_WIDTH, Picture, ProxyMaker, jpeg, to_bgr
+from .cut_detection import CutFinder, FoundCut
+from .light_record import RecordWriter, SmallFrame, described, small
+from .repeat_detection import RepeatFinder
+from .summary import Summary, SummaryMaker
+from .time_volume import VolumeWriter, sample_numbers
+
+
+@dataclass(frozen=True)
+class Scan:
+    """What one pass told of a reel.
+
+    Attributes
+    ----------
+    cuts : list of FoundCut
+    repeats : Repeats
+    summary : Summary
+    missing : list of int
+        Frames without a readable picture.
+    volume : Path or None
+        The time volume of the whole reel, if it was asked for and the reel is one shot.
+    """
+
+    cuts: list[FoundCut]
+    repeats: Repeats
+    summary: Summary
+    missing: list[int]
+    volume: Path | None
+
+
+def scan(
+    reel: ReelReader,
+    on_frame: Callable[[Frame], None] | None = None,
+    proxy: ProxyMaker | None = None,
+    volume: Path | None = None,
+    light: Path | None = None,
+) -> Scan:
+    """Read every frame once.
+
+    Parameters
+    ----------
+    reel : ReelReader
+    on_frame : callable
+        Sees every frame on the way; may raise to stop.
+    proxy : ProxyMaker
+        Takes the small pictures; closed or abandoned here.
+    volume : Path
+        Where to lay the reel open in time; dropped again when it turns out to have cuts or repeated frames.
+    light : Path
+        Where to keep the record of its light; dropped likewise.
+    """
+    cuts, repeats, curve = CutFinder(), RepeatFinder(), SummaryMaker()
+    missing: list[int] = []
+    numbers = sample_numbers(0, len(reel), reel.format.frame_bytes)
+    writer = VolumeWriter(volume, reel, numbers) if volume is not None and not reel.facts.absent else None
+    width = min(PROXY_WIDTH, reel.format.width)
+
+    def made(frame: Frame) -> tuple[Picture, bytes, SmallFrame | None]:
+        picture = to_bgr(frame, width)
+        data = jpeg(picture, PROXY_QUALITY) if proxy is not None else b""
+        return picture, data, small(frame) if light is not None else None
+
+    lit = RecordWriter(light, reel, 0) if light is not None else None
+    try:
+        # Scaling and coding of the small pictures go beside the rest; the libraries let go of the interpreter.
+        for frame, (picture, data, dim) in ahead(made, reel.frames(0, len(reel))):
+            cuts.add(picture, frame.missing)
+            repeats.add(frame)
+            curve.add(frame)
+            if frame.missing:
+                missing.append(frame.number)
+            if proxy is not None:
+                proxy.add(data)
+            if writer is not None:
+                writer.add(frame)
+            if lit is not None:
+                lit.add(frame, dim)
+            if on_frame is not None:
+                on_frame(frame)
+    except BaseException as error:
+        if proxy is not None:
+            proxy.drop()
+        if writer is not None:
+            writer.drop(error)
+        if lit is not None:
+            lit.drop(error)
+        raise
+    if proxy is not None:
+        proxy.finish()
+    found, told = cuts.finish(), repeats.finish()
+    one_shot = not found and not missing and not told.repeated.any()
+    if writer is not None:
+        writer.finish()
+        if not one_shot and volume is not None:
+            volume.unlink(missing_ok=True)
+            volume.with_suffix(".json").unlink(missing_ok=True)
+    if lit is not None and light is not None:
+        lit.finish()
+        # Repeated frames do no harm to it, but a cut does.
+        if found:
+            light.unlink()
+            described(light).unlink()
+    return Scan(found, told, curve.finish(), missing, volume if one_shot else None)

@@ -1,0 +1,1 @@
+"""Pictures: motion, noise and grain, light, filling, borrowing, colour."""
