@@ -11,14 +11,16 @@ from numpy.typing import NDArray
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, compressed, drifting, noisy, panned, still
+from nimbus_sweep.core.defects.cue_marks import repair as cue_lift
+from nimbus_sweep.core.defects.cue_marks.detect import surveyed as surveyed_cues
+from nimbus_sweep.core.defects.transients import repair as fleeting
+from nimbus_sweep.core.defects.transients.detect import surveyed as surveyed_crossing
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.grain import measure
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.regions import Ellipse, Key, Outside, Part, Region
-from nimbus_sweep.core.steps import borrow_fill, cue_lift, fleeting
-from nimbus_sweep.core.steps.match_grain import given
-from nimbus_sweep.core.survey.cue_marks import surveyed as surveyed_cues
-from nimbus_sweep.core.survey.fleeting import surveyed as surveyed_crossing
+from nimbus_sweep.core.tools import borrow_fill
+from nimbus_sweep.core.tools.lend_grain import given
 from nimbus_sweep.demo.birds import Crossing, crossed, flock
 from nimbus_sweep.demo.burn import Burn, burnt
 from nimbus_sweep.demo.cues import APART, STAYS, marked, pair

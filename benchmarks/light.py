@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, Planes, clip, panned
+from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
-from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.steps import STEPS
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 

@@ -19,7 +19,7 @@ from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.planar import from_corners, moved
 from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
-from nimbus_sweep.core.steps.plate_patch import PlatePlan
+from nimbus_sweep.core.tools.plate_patch.plate_plan import PlatePlan
 from nimbus_sweep.core.tracks import Track, follow
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
 from nimbus_sweep.demo.defects import rgb_to_ycbcr

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, Planes, clip, compressed, noisy, psnr, still
+from nimbus_sweep.core.defects.stuck_pixels.detect import StuckPixel, find
+from nimbus_sweep.core.defects.stuck_pixels.repair import PixelMendSettings, Site, analyse
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
-from nimbus_sweep.core.steps.pixel_mend import PixelMendSettings, Site, analyse
-from nimbus_sweep.core.survey.stuck_pixels import StuckPixel, find
 from nimbus_sweep.demo.defects import StuckSite, scatter, stick
 from nimbus_sweep.demo.reels import REELS, clean_frames, sites_of
 

@@ -10,9 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.material import MemorySource, Planes, clip, compressed, noisy, panned, still
+from nimbus_sweep.core.defects.static_shade.detect import find
+from nimbus_sweep.core.defects.static_shade.marks import ShadeMark, as_finding
+from nimbus_sweep.core.defects.static_shade.repair import analyse, settle
+from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, UnshadeSettings
 from nimbus_sweep.core.evidence.time_volume import build_volume
-from nimbus_sweep.core.steps.unshade import ShadePlan, UnshadeSettings, analyse, settle
-from nimbus_sweep.core.survey.static_shade import ShadeMark, as_finding, find
 from nimbus_sweep.demo.shade import ShadeMark as PutOn
 from nimbus_sweep.demo.shade import shade, sprinkle
 

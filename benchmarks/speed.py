@@ -16,6 +16,8 @@ import cv2
 import numpy as np
 
 from benchmarks.material import Planes, clip, noisy, panned
+from nimbus_sweep.core.defects.static_shade.detect import find
+from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.scan import scan
 from nimbus_sweep.core.evidence.time_volume import build_volume
@@ -28,9 +30,7 @@ from nimbus_sweep.core.media.view import ProxyMaker, jpeg, to_bgr
 from nimbus_sweep.core.media.writer import Cut
 from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
 from nimbus_sweep.core.report import TreatedShot, make_report
-from nimbus_sweep.core.steady.stretches import read
 from nimbus_sweep.core.survey import survey
-from nimbus_sweep.core.survey.static_shade import find
 from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain, suggested
 from nimbus_sweep.demo.defects import scatter, stick
 from nimbus_sweep.demo.flicker import bands, lit, patches, whole

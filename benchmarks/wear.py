@@ -11,12 +11,12 @@ from numpy.typing import NDArray
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, compressed, noisy
+from nimbus_sweep.core.defects.film_dirt.repair import SpeckSweepSettings, analyse
+from nimbus_sweep.core.defects.scratches.detect import surveyed as surveyed_lines
+from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings
+from nimbus_sweep.core.defects.scratches.repair import analyse as lift_lines
+from nimbus_sweep.core.defects.scratches.repair import settle as settle_lines
 from nimbus_sweep.core.evidence.frames_at_hand import Span
-from nimbus_sweep.core.steps.line_lift import LineLiftSettings
-from nimbus_sweep.core.steps.line_lift import analyse as lift_lines
-from nimbus_sweep.core.steps.line_lift import settle as settle_lines
-from nimbus_sweep.core.steps.speck_sweep import SpeckSweepSettings, analyse
-from nimbus_sweep.core.survey.scratches import surveyed as surveyed_lines
 from nimbus_sweep.demo.dirt import scattered, soiled
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 

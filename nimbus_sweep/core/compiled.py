@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from .defects.scratches.row_fit import left_over, row_fit, ways_down
 from .imaging.motion import agreement
 from .imaging.stack_statistics import robust
-from .wear.row_fit import left_over, row_fit, ways_down
 
 
 def warm_up() -> None:

@@ -21,8 +21,8 @@ from .evidence.time_volume import TimeVolume, build_volume
 from .media.frames import FrameSource, PictureFormat, Window
 from .regions import Masked, Outside, Region, box_region
 from .steps import STEPS, Knowledge, StepKind
-from .steps.retouch import RetouchPlan
 from .survey.findings import Finding
+from .tools.retouch import RetouchPlan
 from .tracks import Riding, Track
 
 

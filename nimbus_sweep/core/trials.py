@@ -14,12 +14,12 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from .base.errors import SweepError
+from .defects.unsteady_light.pairs import Pairs, measure
+from .defects.unsteady_light.reading import look_for
 from .evidence.light_record import LightRecord, recorded
 from .imaging.light import light_of
 from .imaging.motion import Plane
 from .media.frames import Frame, FrameSource
-from .steady.pairs import Pairs, measure
-from .steady.reading import look_for
 from .treatment import Recipe, Step, told
 
 LEAST_FRAMES, MOST_FRAMES = 10, 60

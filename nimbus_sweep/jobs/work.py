@@ -16,6 +16,7 @@ from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..core.base.files import written_aside
 from ..core.cutting import Shot, divided, place_of
+from ..core.defects.static_shade.shared_marks import mean_light, shared
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.scan import Scan, scan
 from ..core.evidence.time_volume import build_volume
@@ -30,7 +31,6 @@ from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
 from ..core.render import clear, render
 from ..core.report import make_report
 from ..core.survey import Finding, Surveyed, survey
-from ..core.survey.shared_marks import mean_light, shared
 from ..core.tracks import follow, track_named
 from ..core.treatment import Analyses, chain
 from ..core.trials import Judge, Plan

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core.base.errors import SweepError
 from ..core.steps import STEPS
-from ..core.steps.retouch import Touch
+from ..core.tools.retouch import Touch
 from ..core.treatment import Recipe, Step
 from .models import Reel, Stroke
 

@@ -23,9 +23,9 @@ from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.repeats import Passing, RepairedOnce, Repeats
 from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
 from ..core.steps import Knowledge
-from ..core.steps.plate_patch import PlatePlan
-from ..core.steps.reframe import ReframePlan, ReframeSettings
-from ..core.steps.retouch import RetouchSettings
+from ..core.tools.plate_patch.plate_plan import PlatePlan
+from ..core.tools.reframe import ReframePlan, ReframeSettings
+from ..core.tools.retouch import RetouchSettings
 from ..core.treatment import Analyses, Recipe, chain
 from ..core.trials import Plan
 from ..jobs.reels import analyses_of, computed_under, open_as_taken_in, volume_path

@@ -13,13 +13,14 @@ import pytest
 
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.base.errors import Cancelled
+from nimbus_sweep.core.defects.static_shade.fit import fit_loss, fit_veil, prove
+from nimbus_sweep.core.defects.static_shade.sights import Sights
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.imaging.stack_statistics import robust
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.survey import SURVEYS, Surveyed, survey
-from nimbus_sweep.core.survey.shade_fit import Sights, fit_loss, fit_veil, prove
 from tests.conftest import small
 
 HEIGHT, WIDTH = 36, 64

@@ -11,29 +11,26 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from ..defects.cue_marks import repair as cue_lift
+from ..defects.film_dirt import repair as speck_sweep
+from ..defects.scratches import repair as line_lift
+from ..defects.static_shade import repair as unshade
+from ..defects.static_shade.shade_plan import ShadePlan, UnshadeSettings
+from ..defects.stuck_pixels import repair as pixel_mend
+from ..defects.transients import repair as fleeting
+from ..defects.unsteady_light import repair as steady
+from ..defects.unsteady_light.light_plan import LightPlan
 from ..imaging.patches import PatchPlan
 from ..media.frames import FrameSource, Window
 from ..media.mark_ways import MarkWay
 from ..regions import Masked
 from ..survey.findings import Finding
+from ..tools import borrow_fill, frame_blend, reframe, region_median, retouch
+from ..tools import lend_grain as match_grain
+from ..tools.plate_patch import settings as plate_settings
+from ..tools.plate_patch import step as plate_patch
+from ..tools.plate_patch.plate_plan import PlatePlan
 from ..tracks import Track
-from . import (
-    borrow_fill,
-    cue_lift,
-    fleeting,
-    frame_blend,
-    line_lift,
-    match_grain,
-    pixel_mend,
-    plate_patch,
-    reframe,
-    region_median,
-    retouch,
-    speck_sweep,
-    steady,
-    unshade,
-)
-from .light_plan import LightPlan
 
 
 class Knowledge(Protocol):
@@ -207,9 +204,9 @@ STEPS: dict[str, StepKind] = {
         title="Unshade",
         summary="Takes sensor dust, hairs and lens dirt off: gives back the light they dim, borrows from other frames what they hide.",
         version=3,
-        settings=unshade.UnshadeSettings,
+        settings=UnshadeSettings,
         analyse=unshade.analyse,
-        load=unshade.ShadePlan.load,
+        load=ShadePlan.load,
         settle=unshade.settle,
         own=("marks",),
     ),
@@ -294,12 +291,12 @@ STEPS: dict[str, StepKind] = {
         title="Plate patch",
         summary="Puts a clean picture of a flat part of the scene over what disturbs it, along its track, in the light of each frame.",
         version=2,
-        settings=plate_patch.PlatePatchSettings,
+        settings=plate_settings.PlatePatchSettings,
         analyse=plate_patch.analyse,
-        load=plate_patch.PlatePlan.load,
+        load=PlatePlan.load,
         own=("plates", "touches"),
         choose=lambda plan, settings, _tracks: plan.with_touches(settings),
-        chooses=plate_patch.CHOOSES,
+        chooses=plate_settings.CHOOSES,
         learns_from="frames",
         needs_region=True,
         learns_within=True,

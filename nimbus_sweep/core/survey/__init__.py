@@ -13,23 +13,25 @@ from numpy.typing import NDArray
 
 from ..base.errors import Cancelled, Overtaken, SweepError
 from ..base.failures import mark_failure
+from ..defects.cue_marks import detect as cue_marks
+from ..defects.film_dirt import detect as film_dirt
+from ..defects.scratches import detect as scratches
+from ..defects.static_shade import detect as static_shade
+from ..defects.stuck_pixels import detect as stuck_pixels
+from ..defects.transients import detect as fleeting
+from ..defects.unsteady_light import detect as unsteady_light
 from ..evidence.frames_at_hand import Span
 from ..evidence.light_record import LightRecord
 from ..evidence.time_volume import TimeVolume
 from ..regions import Masked
-from . import cue_marks, film_dirt, fleeting, scratches, static_shade, stuck_pixels, unsteady_light
 from .findings import CONVINCES, Finding, Surveyed
 
 __all__ = ["CONVINCES", "SURVEYS", "Finding", "Surveyed", "survey"]
-
 log = logging.getLogger(__name__)
 LIGHT_STEPS = ("steady-bands", "steady-patches", "steady-frame")
 Survey = Callable[[TimeVolume, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
-
 SURVEYS: dict[str, Survey] = {"pixel-mend": stuck_pixels.surveyed, "unshade": static_shade.surveyed}
-
 WearSurvey = Callable[[Span, int, int, Callable[[float], None] | None, Masked | None], Surveyed]
-
 # What is told by frames that follow one another.
 WEAR_SURVEYS: dict[str, WearSurvey] = {
     "speck-sweep": film_dirt.surveyed,

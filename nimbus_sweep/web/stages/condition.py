@@ -7,11 +7,11 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 
+from ...core.defects.cue_marks.detect import drawn_by_hand as drawn_cue_mark
+from ...core.defects.static_shade.marks import drawn_by_hand
+from ...core.defects.stuck_pixels.detect import as_finding, departure_maps
+from ...core.defects.stuck_pixels.detect import place as place_site
 from ...core.steps import STEPS
-from ...core.survey.cue_marks import drawn_by_hand as drawn_cue_mark
-from ...core.survey.static_shade import drawn_by_hand
-from ...core.survey.stuck_pixels import as_finding, departure_maps
-from ...core.survey.stuck_pixels import place as place_site
 from ...store import edits
 from ...store.models import Reel
 from ..words import WAYS

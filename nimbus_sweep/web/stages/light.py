@@ -14,14 +14,14 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 
 from ...core.confined import Confined
 from ...core.cutting import Shot
+from ...core.defects.unsteady_light.forms import Forms, Steadied, forms
+from ...core.defects.unsteady_light.light_plan import LightPlan
+from ...core.defects.unsteady_light.mains import MAINS, sheet
+from ...core.defects.unsteady_light.overview import Overview, marks, overview
+from ...core.defects.unsteady_light.reading import look_for
 from ...core.evidence.light_record import LightRecord, described
 from ...core.imaging.motion import Along, Plane
 from ...core.regions import Masked
-from ...core.steady.forms import Forms, Steadied, forms
-from ...core.steady.mains import MAINS, sheet
-from ...core.steady.overview import Overview, marks, overview
-from ...core.steady.reading import look_for
-from ...core.steps.light_plan import LightPlan
 from ...jobs.reels import light_path, volume_path
 from ...store import edits
 from ...store.models import Reel

@@ -13,8 +13,9 @@ from pydantic import ValidationError
 from ...core.confined import unconfined
 from ...core.media.view import png
 from ...core.planar import moved, undone
-from ...core.steps.plate_patch import PlateOf, PlatePatchSettings, PlatePlan, PlateTouch, SampleArea
-from ...core.steps.retouch import Touch
+from ...core.tools.plate_patch.plate_plan import PlatePlan
+from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, PlateTouch, SampleArea
+from ...core.tools.retouch import Touch
 from ...core.tracks import track_named
 from ...core.treatment import Step, told
 from ...store import edits

@@ -14,7 +14,7 @@ from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
 from ...core.planar import moved
-from ...core.steps.retouch import RetouchPlan, Touch, repeated
+from ...core.tools.retouch import RetouchPlan, Touch, repeated
 from ...core.tracks import Track
 from ...core.treatment import Step, chain, told
 from ...store import edits, strokes

@@ -16,8 +16,8 @@ from ...core.media.frames import PictureFormat
 from ...core.recipes import fitted
 from ...core.starting_points import STARTING_POINTS
 from ...core.steps import STEPS
-from ...core.steps.match_grain import GrainOf, GrainPlan
-from ...core.steps.plate_patch import PlatePlan
+from ...core.tools.lend_grain import GrainOf, GrainPlan
+from ...core.tools.plate_patch.plate_plan import PlatePlan
 from ...core.treatment import Recipe, Step, recipe_of, region_for, told
 from ...store import edits, strokes
 from ...store.models import Reel

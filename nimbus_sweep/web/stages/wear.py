@@ -11,14 +11,14 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
 from ...core.confined import unconfined
+from ...core.defects.cue_marks.repair import CueLiftSettings, Nudge
+from ...core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings
 from ...core.evidence.frames_at_hand import Span, frames_of
 from ...core.imaging.aligned_fill import Lender, fill
 from ...core.imaging.grain import Grain
 from ...core.imaging.patches import PatchPlan
 from ...core.media.view import png
-from ...core.steps.cue_lift import CueLiftSettings, Nudge
-from ...core.steps.match_grain import GrainOf, measured
-from ...core.steps.speck_sweep import LeftAlone, SpeckSweepSettings
+from ...core.tools.lend_grain import GrainOf, measured
 from ...core.treatment import Step, told
 from ...store import edits
 from ...store.models import Reel

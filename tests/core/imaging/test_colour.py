@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 
 from benchmarks.material import clip
+from nimbus_sweep.core.defects.stuck_pixels.detect import colour_name
 from nimbus_sweep.core.imaging.colour import from_rgb, luma_weights, to_rgb
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.view import to_bgr
-from nimbus_sweep.core.survey.stuck_pixels import colour_name
 
 HD = picture_format("yuv420p", 1920, 1080)
 

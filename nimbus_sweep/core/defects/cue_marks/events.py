@@ -1,0 +1,482 @@
+"""Cue marks: something that sits in an upper corner for a few frames, is not there before and behind, and comes again.
+
+What comes and what goes from one frame to the next is told along the motion, in luma and in colour, for it may show
+in colour alone. What comes and goes at one place a few frames apart is then filled from the clean frames before and
+behind, on the full picture: of a mark the fill takes off much in all its frames, and nothing where it is not. Four
+frames, about 168 clear ones, and four again are common practice (no source).
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base.parallel import ahead
+from ...evidence.frames_at_hand import Span
+from ...imaging.aligned_fill import Filled, Lender, Looks, cells_box, cells_of, codes, fill, place_about
+from ...imaging.box import Box
+from ...imaging.levels import MIXED
+from ...imaging.motion import Field, Look, Plane, carried, flow, look, smooth_way
+from ...media.frames import Frame, PictureFormat
+from ...regions import Masked
+
+Places = NDArray[np.bool_]
+# The corners, as shares of the picture, and its height when they are searched.
+_ACROSS, _DOWN, _HEIGHT = 0.22, 0.28, 360
+# Widths that motion in a corner is smoothed by, in pixels.
+_SCALES = (6.0, 16.0, 48.0)
+# Frames a mark stays, and from one to the next of a pair.
+SHORTEST, LONGEST = 2, 6
+APART = (155, 190)
+# Codes by which something has to stand out to be looked at; how much colour counts.
+_STANDS, _COLOUR = 9.0, 1.3
+# Smallest and largest, as shares of the picture.
+_SMALL, _LARGE = 0.00005, 0.012
+# How far, in pixels, an edge may be met beside.
+_BESIDE = 0.7
+# Codes by which the two marks of a pair may differ, in luma and in colour.
+_LUMA, _TINT = 40, 16
+# Codes by which one alone has to stand out to be told of as surely as it behaves.
+_ALONE = 30.0
+# How far what comes and what goes have to lie over one another.
+_SAME = 0.2
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that sat at one place for a few frames.
+
+    Attributes
+    ----------
+    first, stop : int
+        Places in the span.
+    hole : ndarray, bool, (height, width)
+        That holds it, with room about it.
+    contrast : float
+        What it is out by, in codes.
+    ratio : float
+        That, over what the same fill takes off the clean frames beside.
+    alike : float
+        How alike it is from frame to frame, -1 to 1.
+    rim : float
+        What the fill takes off at the rim of the hole, over its contrast.
+    colour : tuple of float
+        Luma, blue and red difference where it is strongest, in codes.
+    """
+
+    first: int
+    stop: int
+    hole: Places
+    contrast: float
+    ratio: float
+    alike: float
+    rim: float
+    colour: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    @property
+    def strength(self) -> float:
+        """How far it behaves as a mark does, 0 to 1."""
+        parts = ((self.ratio - 3) / 5, (self.alike - 0.2) / 0.4, (0.6 - self.rim) / 0.3, (self.contrast - 4) / 6)
+        return float(np.prod([np.clip(p, 0, 1) for p in parts]))
+
+    @property
+    def middle(self) -> tuple[float, float]:
+        """Of its hole, x and y."""
+        rows, cols = np.nonzero(self.hole)
+        return float(cols.mean()), float(rows.mean())
+
+    def mates(self, other: Event) -> bool:
+        """Whether both may be of one pair: as far apart as marks are, at one place, of one colour, as long as one another."""
+        apart = APART[0] <= abs(self.first - other.first) <= APART[1]
+        long = abs((self.stop - self.first) - (other.stop - other.first)) <= 1
+        far = float(np.hypot(*np.subtract(self.middle, other.middle)))
+        unlike = np.abs(np.subtract(self.colour, other.colour))
+        return apart and long and far < 0.3 * max(self.box()[2:]) and unlike[0] < _LUMA and unlike[1:].max() < _TINT
+
+    def box(self) -> tuple[int, int, int, int]:
+        """Left, top, width and height of its hole."""
+        rows, cols = np.nonzero(self.hole)
+        return int(cols.min()), int(rows.min()), int(np.ptp(cols)) + 1, int(np.ptp(rows)) + 1
+
+
+def corners(layout: PictureFormat) -> list[Box]:
+    """The upper left and the upper right one."""
+    across, down = round(layout.width * _ACROSS), round(layout.height * _DOWN)
+    return [cells_box(left, 0, left + across, down, layout) for left in (0, layout.width - across)]
+
+
+def _pictured(frame: Frame, box: Box, factor: float) -> Plane:
+    """A place in luma, blue and red difference, in codes, so many times smaller: (height, width, 3)."""
+    layout = frame.format
+    size = (max(16, round(box.width / factor)), max(16, round(box.height / factor)))
+    planes = [codes(cells_of(box, layout, i).samples(frame.component(i)), c) for i, c in enumerate(layout.components)]
+    return _three(planes, layout, size)
+
+
+def _out(change: Plane) -> Plane:
+    """How far samples are out, in luma or in colour: codes."""
+    return np.maximum(np.abs(change[..., 0]), _COLOUR * np.hypot(change[..., 1], change[..., 2]))
+
+
+@dataclass(frozen=True)
+class _Corner:
+    """A corner of a frame, and the same for telling motion."""
+
+    plane: Plane
+    look: Look
+
+    @classmethod
+    def of(cls, frame: Frame, box: Box, factor: float, noise: float) -> _Corner:
+        plane = _pictured(frame, box, factor)
+        return cls(plane, look(np.ascontiguousarray(plane[..., 0]), noise))
+
+
+def _moved(mine: Look, theirs: Look) -> tuple[Field, Field]:
+    """The way from each of two pictures to the other, as what moves about a place says."""
+    there, back = flow(mine.gray, theirs.gray), flow(theirs.gray, mine.gray)
+    to, fro = smooth_way(there, back, mine, _SCALES), smooth_way(back, there, theirs, _SCALES)
+    return np.zeros_like(there) if to is None else to, np.zeros_like(back) if fro is None else fro
+
+
+@dataclass(frozen=True)
+class _Blob:
+    """What is in one frame and not in the other: where, and by how much."""
+
+    mask: Places
+    change: Plane
+
+    def same(self, other: _Blob) -> bool:
+        """Whether both may be the coming and the going of one thing: at one place, and out by the same."""
+        both = self.mask & other.mask
+        if both.sum() <= _SAME * (self.mask | other.mask).sum():
+            return False
+        a, b = self.change[both].ravel(), other.change[both].ravel()
+        return float(a @ b) > 0.6 * float(np.sqrt((a @ a) * (b @ b)))
+
+
+def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Blob]:
+    """What is in one corner and not in the other, and is compact; `picture` is the size of the whole picture."""
+    there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
+    change = one - there
+    # All of it may have become lighter or darker.
+    change -= np.median(change.reshape(-1, 3), 0).astype(np.float32)
+    out = _out(change)
+    # An edge that is met a fraction of a pixel beside is no mark.
+    steep = cv2.blur(np.abs(cv2.Sobel(there[..., 0], -1, 1, 0)) + np.abs(cv2.Sobel(there[..., 0], -1, 0, 1)), (3, 3)) / 8
+    level = max(_STANDS, 6 * 1.4826 * float(np.median(out)))
+    count, labels, stats, _ = cv2.connectedComponentsWithStats((out > level + _BESIDE * steep).astype(np.uint8), connectivity=8)
+    found = []
+    for k in range(1, count):
+        _, _, width, height, area = stats[k]
+        if not _SMALL * picture <= area <= _LARGE * picture:
+            continue
+        if max(width, height) > 3.2 * min(width, height) or area < 0.15 * width * height:
+            continue
+        found.append(_Blob(labels == k, change))
+    return found
+
+
+def events(span: Span, noise: float, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None) -> list[Event]:
+    """Look through a shot for what sits in an upper corner for a few frames.
+
+    Parameters
+    ----------
+    span : Span
+        Of the shot.
+    noise : float
+        Standard deviation of its luma, in codes.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        Where nothing is looked for.
+    """
+    layout = span.source.format
+    zones = corners(layout)
+    factor = max(1.0, layout.height / _HEIGHT)
+    whole = layout.width * layout.height / factor**2
+    found: list[tuple[int, int, Box, Places]] = []
+
+    def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Blob], list[_Blob]]]:
+        told = []
+        for before, behind in zip(*pair, strict=True):
+            there, back = _moved(before.look, behind.look)
+            one, other = before.plane, behind.plane
+            # What is in the earlier one alone is gone; what is in the later one alone has come.
+            told.append((_blobs(one, other, there, whole), _blobs(other, one, back, whole)))
+        return told
+
+    def pairs() -> Iterator[tuple[list[_Corner], list[_Corner]]]:
+        last: list[_Corner] | None = None
+        for frame in span.frames():
+            now = [_Corner.of(frame, z, factor, noise) for z in zones]
+            if last is not None:
+                yield last, now
+            last = now
+
+    came: list[deque[list[_Blob]]] = [deque(maxlen=LONGEST) for _ in zones]
+    for place, (_, told) in enumerate(ahead(compared, pairs()), start=1):
+        for zone, seen, (gone, new) in zip(zones, came, told, strict=True):
+            # It came in frame `place - length` and is gone in frame `place`.
+            for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):
+                for one in seen[-length]:
+                    mates = [g for g in gone if one.same(g)]
+                    if mates:
+                        found.append((place - length, place, zone, one.mask | mates[0].mask))
+            seen.append(new)
+        if on_progress:
+            on_progress(0.8 * place / max(1, len(span)))
+    held = [(first, stop, _hole(blob, zone, factor, layout)) for first, stop, zone, blob in found]
+    if hold_out is not None:
+        held = [h for h in held if not (hold_out.mask((layout.height, layout.width), int(span.numbers[h[0]]))[h[2]] > 0.5).any()]
+    looked = []
+    for done, (first, stop, hole) in enumerate(held):
+        event = weighed(span, first, stop, hole, noise)
+        if event is not None:
+            looked.append(event)
+        if on_progress:
+            on_progress(0.8 + 0.2 * (done + 1) / len(held))
+    return [_whole(span, event, noise) for event in _apart(looked)]
+
+
+def _whole(span: Span, event: Event, noise: float) -> Event:
+    """The event with its hole grown to what belongs to it, however little of that stands out of the picture."""
+    layout = span.source.format
+    size = max(event.box()[2:])
+    reach = max(4, size // 3)
+    wide = cv2.dilate(event.hole.astype(np.uint8), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1)))
+    looks = Looks()
+    lenders = [Lender(span.source.frame(int(span.numbers[k]))) for k in (event.first - 1, event.stop)]
+    place = place_about(wide.astype(np.float32), layout)
+    made = [fill(span.source.frame(int(n)), wide.astype(np.float32), lenders, noise, looks) for n in span.numbers[event.first : event.stop]]
+    layers = [_Layer.of(filled, wide > 0, layout) for filled in made if filled is not None]
+    if place is None or not layers:
+        return event
+    # It stays where it is while the picture goes on.
+    out = _out(cv2.GaussianBlur(np.median(np.stack([layer.change for layer in layers]), 0), (0, 0), 1.0))
+    part = (out > max(2.0 * noise, 0.05 * event.contrast, 1.5)) & (place.samples(wide) > 0)
+    count, labels = cv2.connectedComponents(part.astype(np.uint8), connectivity=8)
+    core = place.samples(event.hole) & (out > 0.4 * event.contrast)
+    own = np.isin(labels, [k for k in np.unique(labels[core]) if k]) if count > 1 else part
+    if not own.any():
+        return event
+    hole = np.zeros(event.hole.shape, np.uint8)
+    place.put(own.astype(np.uint8), hole)
+    room = max(4, round(0.12 * size))
+    hull = cv2.dilate(_hull(hole), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * room + 1, 2 * room + 1)))
+    return replace(event, hole=hull > 0)
+
+
+def _hull(part: NDArray[Any]) -> NDArray[np.uint8]:
+    """The convex hull of what is not zero, as a mask."""
+    rows, cols = np.nonzero(part)
+    filled = np.zeros(part.shape, np.uint8)
+    cv2.fillConvexPoly(filled, cv2.convexHull(np.column_stack([cols, rows]).astype(np.int32)), 1)
+    return filled
+
+
+def _hole(blob: Places, zone: Box, factor: float, layout: PictureFormat) -> Places:
+    """What holds a blob seen in a corner, with room for its soft edge, on the whole picture."""
+    part = cv2.resize(blob.astype(np.float32), (zone.width, zone.height), interpolation=cv2.INTER_LINEAR) > 0.3
+    hole = np.zeros((layout.height, layout.width), bool)
+    zone.put(part, hole)
+    rows, cols = np.nonzero(hole)
+    # A mark made by hand is open; what lies between its strokes is looked at, too.
+    filled = _hull(hole)
+    size = max(np.ptp(rows), np.ptp(cols)) + 1
+    reach = round(max(4, 2.5 * factor, 0.22 * size))
+    return cv2.dilate(filled, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))) > 0
+
+
+@dataclass(frozen=True)
+class _Layer:
+    """What a fill takes off: luma, blue and red difference, (height, width, 3); the same of the frame itself, and the hole."""
+
+    change: Plane
+    own: Plane
+    hole: Places
+
+    @classmethod
+    def of(cls, filled: Filled, hole: Places, layout: PictureFormat) -> _Layer:
+        size = (filled.box.width, filled.box.height)
+        own = _three(filled.own, layout, size)
+        return cls(own - _three(filled.planes, layout, size), own, filled.box.samples(hole))
+
+    def strongest(self) -> float:
+        """What stands out of it; a mark made of thin strokes fills little of its hole."""
+        out = _out(cv2.GaussianBlur(self.change, (0, 0), 1.0))[self.hole]
+        return float(np.percentile(out, 85)) if out.size else 0.0
+
+
+def _three(planes: Sequence[Plane], layout: PictureFormat, size: tuple[int, int]) -> Plane:
+    """Components in 8-bit codes as luma, blue and red difference, at one size, width and height: (height, width, 3)."""
+    names = [c.name for c in layout.components]
+    small = [p if p.shape == size[::-1] else cv2.resize(p, size, interpolation=cv2.INTER_AREA) for p in planes]
+    if "G" in names:
+        red, green, blue = (small[names.index(n)] for n in "RGB")
+        light = MIXED["R"] * red + MIXED["G"] * green + MIXED["B"] * blue
+        return np.dstack([light, (blue - light) / 1.8556, (red - light) / 1.5748]).astype(np.float32)
+    if "Cb" not in names:
+        return np.dstack([small[0], np.zeros_like(small[0]), np.zeros_like(small[0])])
+    return np.dstack([small[0], small[names.index("Cb")], small[names.index("Cr")]])
+
+
+def weighed(span: Span, first: int, stop: int, hole: Places, noise: float) -> Event | None:
+    """How something behaves that may sit in a hole in the frames at places `first` to `stop` - 1.
+
+    Returns
+    -------
+    Event
+        None when there are not enough clean frames beside it.
+    """
+    count = len(span)
+    if first < 1 or stop >= count:
+        return None
+    looks = Looks()
+    mask = hole.astype(np.float32)
+    held: dict[int, Frame] = {}
+
+    def at(place: int) -> Frame:
+        if place not in held:
+            held[place] = span.source.frame(int(span.numbers[place]))
+        return held[place]
+
+    def taken(place: int, lenders: Sequence[int]) -> _Layer | None:
+        filled = fill(at(place), mask, [Lender(at(k)) for k in lenders if 0 <= k < count], noise, looks)
+        return None if filled is None else _Layer.of(filled, hole, span.source.format)
+
+    layers = [layer for n in range(first, stop) if (layer := taken(n, (first - 1, stop))) is not None and layer.hole.any()]
+    if len(layers) < stop - first or len(layers) < SHORTEST:
+        return None
+    contrast = min(layer.strongest() for layer in layers)
+    beside = ((first - 1, (first - 2, stop)), (stop, (first - 1, stop + 1)))
+    rest = max((side.strongest() for n, others in beside if (side := taken(n, others)) is not None), default=noise)
+    vectors = [cv2.GaussianBlur(layer.change, (0, 0), 2.0)[layer.hole].ravel() for layer in layers]
+    alike = [float(a @ b / max(np.sqrt((a @ a) * (b @ b)), 1e-6)) for n, a in enumerate(vectors) for b in vectors[n + 1 :]]
+    rims, colours = [], []
+    for layer in layers:
+        out = _out(cv2.GaussianBlur(layer.change, (0, 0), 1.0))
+        # The picture's own edge is no rim.
+        deep = cv2.erode(layer.hole.astype(np.uint8), np.ones((5, 5), np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0
+        edge, core = layer.hole & ~deep, layer.hole & (out >= 0.6 * contrast)
+        rims.append(float(np.median(out[edge])) if edge.any() else 0.0)
+        colours.append(layer.own[core].mean(0) if core.any() else layer.own[layer.hole].mean(0))
+    rim = max(0.0, float(np.median(rims)) - rest) / max(contrast, 1e-3)
+    luma_, blue, red = (float(v) for v in np.mean(colours, 0))
+    return Event(first, stop, hole, contrast, contrast / (rest + 0.5), float(np.median(alike)), rim, (luma_, blue, red))
+
+
+def _apart(found: list[Event]) -> list[Event]:
+    """Of what lies over one another in place and time the one that behaves most like a mark."""
+    kept: list[Event] = []
+    for event in sorted(found, key=lambda e: -e.strength):
+        if event.strength and not any(e.first < event.stop + 2 and event.first < e.stop + 2 and (e.hole & event.hole).any() for e in kept):
+            kept.append(event)
+    return sorted(kept, key=lambda e: e.first)
+
+
+@dataclass(frozen=True)
+class Cue:
+    """A mark that is told of.
+
+    Attributes
+    ----------
+    event : Event
+    partner : int
+        Place of the first frame of the other of the pair; -1 for none.
+    sure : float
+        0 to 1.
+    """
+
+    event: Event
+    partner: int
+    sure: float
+
+
+def paired(found: Sequence[Event]) -> list[Cue]:
+    """What was found, each with its partner, where there is one, and how sure it is a cue mark."""
+    cues = []
+    for event in found:
+        mates = [e for e in found if event.mates(e)]
+        usual = {4: 1.0, 3: 0.85, 5: 0.85}.get(event.stop - event.first, 0.6)
+        if mates:
+            mate = max(mates, key=lambda e: e.strength)
+            cues.append(Cue(event, mate.first, min(1.0, 0.35 + 0.65 * np.sqrt(event.strength * mate.strength))))
+        else:
+            # One alone may be a lamp that blinks.
+            cues.append(Cue(event, -1, 0.75 * event.strength * usual * min(1.0, event.contrast / _ALONE)))
+    return [replace(c, sure=round(float(c.sure), 3)) for c in cues if c.sure >= 0.1]
+
+
+def run_about(span: Span, place: int, hole: Places, noise: float) -> Event | None:
+    """The frames about a place in the span in which something sits in a hole: it came with the first and is gone behind the last.
+
+    Parameters
+    ----------
+    span : Span
+        Of the shot.
+    place : int
+        Of a frame that shows it.
+    hole : ndarray, bool, (height, width)
+        That holds it.
+    noise : float
+        Of luma, in codes.
+    """
+    looks, mask = Looks(), hole.astype(np.float32)
+
+    def new(at: int, beside: int) -> float:
+        """What one frame has in the hole that the one beside has not."""
+        if not (0 <= at < len(span) and 0 <= beside < len(span)):
+            return 0.0
+        one, other = (span.source.frame(int(span.numbers[k])) for k in (at, beside))
+        filled = fill(one, mask, [Lender(other)], noise, looks)
+        if filled is None:
+            return 0.0
+        return _Layer.of(filled, hole, span.source.format).strongest()
+
+    came = [(new(k, k - 1), k) for k in range(max(1, place - LONGEST + 1), place + 1)]
+    gone = [(new(k, k + 1), k + 1) for k in range(place, min(len(span) - 1, place + LONGEST))]
+    if not came or not gone:
+        return None
+    first, stop = max(came)[1], max(gone)[1]
+    return weighed(span, first, stop, hole, noise) if stop - first <= LONGEST else None
+
+
+def partners(span: Span, event: Event, noise: float) -> list[Event]:
+    """The other marks of a reel that sit where one does, as far before or behind it as such marks lie apart."""
+    layout = span.source.format
+    x, y, width, height = event.box()
+    zone = cells_box(x - width, y - height, x + 2 * width, y + 2 * height, layout)
+    factor = max(1.0, layout.height / _HEIGHT)
+    found: list[Event] = []
+    for low, high in ((event.first - APART[1], event.first - APART[0]), (event.first + APART[0], event.first + APART[1])):
+        places = range(max(0, low - 1), min(len(span), high + LONGEST + 1))
+        if len(places) < 4:
+            continue
+        seen = [_Corner.of(f, zone, factor, noise) for f in span.frames(places[0], places[-1] + 1)]
+        if len(seen) < len(places):
+            continue
+        change = []
+        where = cv2.resize(zone.samples(event.hole).astype(np.float32), seen[0].plane.shape[1::-1], interpolation=cv2.INTER_AREA) > 0.5
+        # A mark of a pixel or two may leave nothing of itself on the small picture.
+        if not where.any():
+            continue
+        for one, other in itertools.pairwise(seen):
+            there, _ = _moved(one.look, other.look)
+            moved = np.dstack([carried(np.ascontiguousarray(other.plane[..., k]), there, smooth=False) for k in range(3)])
+            change.append(float(np.percentile(_out(one.plane - moved)[where], 85)))
+        # It came and went where most is new, a few frames apart.
+        at = np.array(change)
+        sums = [(at[a] + at[a + n], a, n) for n in range(SHORTEST, LONGEST + 1) for a in range(len(at) - n)]
+        for _, a, n in sorted(sums, reverse=True)[:3]:
+            mate = weighed(span, places[0] + a + 1, places[0] + a + 1 + n, event.hole, noise)
+            if mate is not None and mate.strength > 0.3:
+                found.append(mate)
+                break
+    return found

@@ -1,0 +1,1 @@
+"""Specks and hairs of film, in one frame or two."""

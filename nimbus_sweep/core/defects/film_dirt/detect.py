@@ -1,0 +1,126 @@
+"""Specks and hairs of film: some frames of a shot are looked at closely, and told of as one family."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import cv2
+import numpy as np
+
+from ...base.parallel import ahead
+from ...evidence.frames_at_hand import Span
+from ...imaging.levels import luma, noise_of
+from ...imaging.motion import Plane
+from ...media.frames import Frame
+from ...regions import Masked
+from ...survey.findings import Finding, Surveyed
+from .likelihood import with_prior
+from .look_over import look_over
+from .specks import CROWDED, Speck
+
+# Frames looked at, and those about each that lend.
+_LOOKED, _ABOUT = 16, 2
+# Shorter side from which a picture is looked at at half the size.
+_LARGE = 640
+# Of a sure speck, and as many in so many frames are told of without doubt.
+_SURE, _ENOUGH = 0.5, 3
+_SHOWN = 40
+
+
+def surveyed(
+    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """Look for specks in some frames of a shot.
+
+    Parameters
+    ----------
+    span : Span
+        Of the shot.
+    first, stop : int
+        The shot's frames.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        Where nothing is looked for.
+    """
+    count = len(span)
+    if count < 3:
+        return Surveyed([], ("A shot of one or two frames shows no specks: there is nothing to hold them against.",))
+    layout = span.source.format
+    wanted = np.unique(np.linspace(0, count - 1, min(count, _LOOKED)).round().astype(int)).tolist()
+    seen: list[tuple[int, Speck]] = []
+    crowded = 0
+    # What is worth telling of a large picture is told at half the size.
+    factor = 2 if min(layout.height, layout.width) >= _LARGE else 1
+
+    def stretches() -> Iterator[tuple[int, list[Frame]]]:
+        for place in wanted:
+            begin, end = max(0, min(place - _ABOUT, count - 3)), min(count, max(place + _ABOUT + 1, 3))
+            frames = list(span.frames(begin, end))
+            # One that cannot be read leaves a gap.
+            at = next((k for k, f in enumerate(frames) if f.number == int(span.numbers[place])), None)
+            if at is not None and len(frames) >= 3:
+                yield at, frames
+
+    def looked_at(stretch: tuple[int, list[Frame]]) -> tuple[list[Speck], bool]:
+        at, frames = stretch
+        lights = [_reduced(luma(f), factor) for f in frames]
+        told = look_over(lights, noise_of(lights[:2]), at, at + 1)[0]
+        held = None if hold_out is None else _reduced(hold_out.mask((layout.height, layout.width), frames[at].number), factor)
+        return [s for s, _, _ in told.specks if held is None or not held[s.box][s.mask].any()], told.marked > CROWDED
+
+    looked = 0
+    for (at, frames), (specks, full) in ahead(looked_at, stretches(), most=3):
+        seen += [(frames[at].number, s) for s in specks]
+        crowded += full
+        looked += 1
+        if on_progress:
+            on_progress(looked / len(wanted))
+    if not looked:
+        return Surveyed([])
+    sure = with_prior(np.array([s.sure for _, s in seen]), looked)
+    specks_seen = [(n, s, float(p)) for (n, s), p in zip(seen, sure, strict=True) if p >= _SURE]
+    if not specks_seen:
+        return Surveyed([])
+    return Surveyed([_family(specks_seen, looked, crowded, factor, count, first, stop, layout.width, layout.height)])
+
+
+def _family(
+    seen: list[tuple[int, Speck, float]], looked: int, crowded: int, factor: int, count: int, first: int, stop: int, width: int, height: int
+) -> Finding:
+    frames = len({n for n, _, _ in seen})
+    each = len(seen) / looked
+    bright = sum(s.bright for _, s, _ in seen) / len(seen)
+    contrast = float(np.median([s.contrast for _, s, _ in seen]))
+    largest = factor * factor * max(int(s.mask.sum()) for _, s, _ in seen)
+    passing = crowded > looked / 3
+    rate = f"{each:.1f}" if each < 10 else f"{each:.0f}"
+    sentence = (
+        f"{len(seen)} in {frames} of {looked} frames looked at: about {rate} a frame, {round(each * count)} in the shot. "
+        f"{100 * bright:.0f} % are bright; they stand out by {contrast:.0f} codes, the largest covers {largest} pixels. "
+        "Each is in a frame or two, and gone in those beside, while the scene goes on."
+    )
+    if passing:
+        sentence += (
+            f" But in {crowded} of the frames so much comes and goes that it may be snow, rain, sparks or leaves: they would be swept off, "
+            "too. Look before you keep this, and hold out what is to stay."
+        )
+    confidence = min(1.0, 0.5 + 0.5 * float(np.mean([p for _, _, p in seen])) * min(1.0, frames / _ENOUGH))
+    if passing or frames < min(_ENOUGH, looked):
+        confidence = min(confidence, 0.45)
+    places = [(n, *(factor * v for v in _middle(s)), round(p, 2)) for n, s, p in sorted(seen, key=lambda one: -one[2])[:_SHOWN]]
+    numbers = {"each": round(each, 3), "looked": looked, "frames": frames, "bright": round(bright, 3), "passing": passing, "places": places}
+    return Finding(
+        "film-dirt", "speck-sweep", 0, 0, width, height, first, stop, round(confidence, 2), "Specks and hairs", sentence, numbers
+    )
+
+
+def _reduced(plane: Plane, factor: int) -> Plane:
+    if factor == 1:
+        return plane
+    return cv2.resize(plane, (plane.shape[1] // factor, plane.shape[0] // factor), interpolation=cv2.INTER_AREA)
+
+
+def _middle(speck: Speck) -> tuple[int, int]:
+    rows, cols = np.nonzero(speck.mask)
+    return speck.box[1].start + int(cols.mean()), speck.box[0].start + int(rows.mean())

@@ -1,0 +1,110 @@
+"""How sure it is that something is a speck."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from math import exp, log
+
+import numpy as np
+from numpy.typing import NDArray
+
+# What of its contrast a thing leaves that is found again, and the difference taken for two neighbours of which one is not seen.
+_FOUND, UNTOLD = 0.3, 0.3
+_BIAS = -0.21
+# Specks a frame at which a candidate is as sure as its evidence says, what is added to both so that a few frames do not
+# tell too much, and what is counted.
+_USUAL, _FEW, _CERTAIN = 4.0, 0.3, 0.9
+# In codes, what is plainly seen.
+_PLAIN = 20.0
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """How the repair of a candidate behaves.
+
+    Attributes
+    ----------
+    contrast : float
+        What it is out by, in codes; the shares below are of it.
+    misfit, least : float
+        What the fill, and the better neighbour, miss on the ring around the hole.
+    differ : float
+        By how much the two neighbours tell different things inside.
+    moves : float
+        Spread of the motion on the ring, in pixels.
+    life, flat : float
+        Deviation of the ring, and from a plane through it.
+    area : float
+        Samples of the hole.
+    usable : int
+        Neighbours that are not marked there themselves.
+    strength : float
+        The largest rank-ordered difference.
+    wide : float
+        What the better neighbour misses in the wider surroundings.
+    beside : float
+        Share of those that may be specks in the neighbours.
+    found : float
+        What is left over where it is best found near by in a neighbour.
+    """
+
+    contrast: float
+    misfit: float
+    differ: float
+    moves: float
+    life: float
+    area: float
+    usable: int
+    strength: float
+    least: float
+    wide: float
+    beside: float
+    flat: float
+    found: float
+
+    @property
+    def fast(self) -> bool:
+        """Whether it would be taken for a speck if the motion about it could be followed."""
+        followed = replace(self, moves=0.05, wide=0.0, beside=0.0)
+        return self.contrast >= _PLAIN and self.sure < 0.5 and followed.sure >= _CERTAIN
+
+    @property
+    def sure(self) -> float:
+        """How sure it is a speck, 0 to 1."""
+        single = 2 - self.usable
+        log_area = log(min(max(self.area, 2), 5000))
+        told = (
+            _BIAS
+            + 2.08 * log(min(max(self.contrast, 3), 200))
+            - 1.53 * min(self.misfit, 2) ** 0.5
+            + (1.55 * single - 6.49) * min(self.differ, 2) ** 0.5
+            - 0.55 * log(min(max(self.moves, 0.05), 30))
+            - 1.22 * min(self.life, 4) ** 0.5
+            - 0.62 * log_area
+            - 1.45 * single
+            + 3.03 * min(max(self.strength, 0), 1)
+            - 1.89 * min(self.least, 2) ** 0.5
+            - 5.01 * min(self.wide, 2) ** 0.5
+            - 3.26 * max(self.beside, 0) ** 0.5
+            + 1.02 * min(self.flat, 2) ** 0.5
+            - 31.8 * max(0.0, _FOUND - self.found)
+            - 0.88 * max(0.0, log_area - 6)
+        )
+        return 1 / (1 + exp(-min(max(told, -40), 40)))
+
+
+def with_prior(sure: NDArray[np.float64], frames: int) -> NDArray[np.float64]:
+    """How sure candidates are, given how many the shot has: among many a doubtful one is likelier a speck than among none.
+
+    Parameters
+    ----------
+    sure : ndarray, float64, (candidates,)
+        Each by itself, 0 to 1.
+    frames : int
+        That were looked at.
+    """
+    if not len(sure):
+        return sure
+    rate = float((sure > _CERTAIN).sum()) / max(1, frames)
+    odds = np.log(np.clip(sure, 1e-9, 1 - 1e-9) / (1 - np.clip(sure, 1e-9, 1 - 1e-9)))
+    return np.asarray(1 / (1 + np.exp(-(odds + min(0.0, np.log((rate + _FEW) / (_USUAL + _FEW)))))), np.float64)

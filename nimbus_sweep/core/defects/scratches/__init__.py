@@ -1,0 +1,1 @@
+"""Scratches: upright lines that last."""

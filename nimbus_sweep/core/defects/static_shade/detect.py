@@ -1,0 +1,301 @@
+"""Finds static shade: what stays on the picture while the scene moves behind it.
+
+Pairs of frames are held against each other along the motion of the scene. Where a pixel is darker than the same
+scene point elsewhere, in all pairs alike, light is lost at that pixel; where the light changes less over time than
+that of the scene points that pass, a veil lies over it. What stands out is then measured on its own
+(`shade_fit`) and kept only if the two halves of its evidence agree and the scene is seen to pass behind it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base.parallel import mapped
+from ...evidence.time_volume import TimeVolume
+from ...evidence.travel import Travel
+from ...imaging.box import Box
+from ...imaging.motion import Plane, blur
+from ...imaging.stack_statistics import median
+from ...regions import Masked
+from ...survey.findings import CONVINCES, Surveyed
+from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, gather, loss_map
+from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
+from .light import Light, way_of
+from .marks import ShadeMark, ShadeSurvey, about, as_finding
+from .shared_marks import ShadeMap
+from .sights import Sights, sights
+from .veils import Veil
+
+_PROBE_PAIRS = 12
+_DOUBT = (0.02, 0.8)
+_LISTED = 0.3
+
+
+def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None) -> ShadeSurvey:
+    """Find the static shade of a shot.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        What is not looked at: neither for marks nor for what lies behind them.
+
+    Returns
+    -------
+    ShadeSurvey
+        Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
+    """
+    told = on_progress or (lambda share: None)
+    light = Light(volume, hold_out)
+    if len(light) < 4 or min(light.shape) < 32:
+        return ShadeSurvey()
+    noise = light.noise
+    way = way_of(light, noise)
+    told(0.15)
+    seen = gather(light, way, noise, lambda share: told(0.15 + 0.35 * share))
+    if seen is None:
+        return ShadeSurvey(travel=way.whole, noise=noise)
+    found = candidates(loss_map(seen, 0), loss_map(seen, 1), seen.factor, False, light.shape)
+    large = candidates(contrast_map(seen, 0), contrast_map(seen, 1), seen.factor, True, light.shape)
+    moving = seen.moving
+    del seen
+    told(0.6)
+    marks: list[ShadeMark] = []
+    marked = np.zeros(light.shape, np.float32)
+    for c in found:
+        c.mark(marked)
+
+    def measured(c: Candidate) -> ShadeMark | None:
+        if not c.veil:
+            return _measured(light, way, noise, marked, c, moving)
+        own = proven.copy()
+        c.mark(own)
+        return _measured(light, way, noise, own, c, moving)
+
+    for stage in (found, large):
+        # Veils are looked at beside the marks that were proven, not beside every suspicion.
+        proven = np.zeros(light.shape, np.float32)
+        for mark in marks:
+            cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
+        proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
+        asked = stage if stage is found else [c for c in stage if not any(m.confidence >= 1 and c.is_taken(m) for m in marks)]
+        # The largest go first, so that no core is left with one of them at the end.
+        order = sorted(range(len(asked)), key=lambda k: -asked[k].box.width * asked[k].box.height)
+        results: dict[int, ShadeMark | None] = {}
+        for k, result in zip(order, mapped(measured, [asked[k] for k in order]), strict=True):
+            results[k] = result
+            told(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
+        for _, made in sorted(results.items()):
+            if made is not None:
+                same = [m for m in marks if _same(made, m)]
+                if all(m.confidence < made.confidence or (made.kind == "veil" and m.confidence < CONVINCES) for m in same):
+                    marks = [m for m in marks if m not in same] + [made]
+    return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.whole, noise)
+
+
+def _same(one: ShadeMark, other: ShadeMark) -> bool:
+    across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
+    down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
+    # The soft skirt of a veil is no veil of its own.
+    share = 0.02 if one.kind == other.kind == "veil" else 0.3
+    return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
+
+
+def _measured(light: Light, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
+    """Measure a candidate; where few pairs leave doubt, with more."""
+    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
+    if _DOUBT[0] < sure < _DOUBT[1]:
+        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS)
+    return made
+
+
+def _probed(
+    light: Light, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, most: int
+) -> tuple[ShadeMark | None, float]:
+    box = about(c.box, 2 if c.veil and c.narrow > 120 else 1)
+    needed = c.narrow + 2.0
+    seen = sights(light, way, box, marked, noise, most, needed, fine=False)
+    if seen is None:
+        return None, 0.0
+    inner = c.within(box)
+    fit = fit_loss(seen, inner, rounds=3)
+    proof = prove(seen, fit, inner)
+    veil = _veil(seen, inner, c)
+    kind, share, laid = "dust", 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
+    confidence = _confidence(proof, c, light.shape, seen.passing, moving) * _moves(seen, needed)
+    if veil is not None:
+        # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
+        sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * _moves(seen, needed) * _rise(seen.far / needed, 0.5, 0.9)
+        if sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence):
+            kind, share, confidence = "veil", veil.share, sure
+            laid = Veil(0.0, 0.0, veil.level)
+    if c.veil and kind != "veil":
+        return None, 0.0
+    if confidence < _LISTED:
+        return None, max(confidence, 0.5 * _DOUBT[1] if not c.veil and _promising(proof) else 0.0)
+    return _mark(kind, share, laid, confidence, proof, seen, box, light, way), confidence
+
+
+def _promising(proof: Proof) -> bool:
+    return proof.depth > 0.1 and proof.agree > 0.3 and proof.stands_out > 2
+
+
+def _veil(seen: Sights, inner: Plane, c: Candidate) -> VeilFit | None:
+    if c.narrow < LARGE:
+        return None
+    fit = fit_veil(seen, inner, rounds=6)
+    return fit if fit is not None and 0 < fit.level < 300 else None
+
+
+def _rise(value: float, low: float, high: float) -> float:
+    return min(1.0, max(0.0, (value - low) / (high - low)))
+
+
+def _confidence(proof: Proof, c: Candidate, shape: tuple[int, int], passing: float, moving: float) -> float:
+    """How sure a loss of light is a mark's and not the scene's."""
+    edge = c.at_edge(shape)
+    sure = _rise(proof.depth, 0.03, 0.09)
+    sure *= _rise(proof.agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
+    sure *= _rise(proof.stands_out, 3, 9)
+    sure *= _rise(proof.clear, 1.5, 4)
+    if edge:
+        # There the scene comes and goes, and motion is known from one side only.
+        sure *= _rise(proof.depth, 0.15, 0.4)
+    if proof.lives > 0.04:
+        # The scene shines through, or the mark is so dark that nothing does.
+        through = _rise(proof.follows, 0.5, 0.75) * _rise(-proof.follows, -2.2, -1.5) * _rise(proof.together, 0.0, 0.4)
+        opaque = _rise(proof.depth, 1.2, 1.8) * _rise(proof.stands_out, 20, 60)
+        # Before a plain scene neither can be told; there it is enough that the whole picture moves, and this does not.
+        proven = _rise(proof.agree, 0.93, 0.97) * _rise(proof.stands_out, 15, 40)
+        proven *= max(_rise(passing, 1.2, 1.6), _rise(moving, 0.8, 0.95))
+        sure *= max(through, opaque, proven)
+    return round(sure, 3)
+
+
+def _soft(share: Plane) -> float:
+    """How far a map is from its own smoothed form, against its height."""
+    core = share > 0.3 * share.max()
+    return float(np.abs(share - blur(share, 0.04 * max(share.shape)))[core].mean() / max(float(share.max()), 1e-3))
+
+
+def _moves(seen: Sights, needed: float) -> float:
+    """How sure it is that the scene passes behind a mark, and far enough."""
+    return _rise(seen.passing, 0.75, 0.95) * _rise(seen.far, 8, 20) * _rise(seen.far / needed, 0.3, 0.6)
+
+
+def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> float:
+    inside = inner > 0.5
+    first, second = (blurred(h, max(veil.smooth, 1.5)) for h in veil.halves)
+    if inside.sum() < 9 or veil.share.max() < 0.08:
+        return 0.0
+    agree = correlation(first[inside], second[inside])
+    ring = (cv2.dilate(inner, np.ones((21, 21), np.uint8)) > 0.5) & ~inside
+    usual = float(np.sqrt(np.mean(((first + second) / 2)[ring] ** 2))) if ring.any() else 1.0
+    core = inside & (veil.share > 0.5 * veil.share.max())
+    if not core.any():
+        return 0.0
+    clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
+    sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
+    sure *= _rise(-_soft(veil.share), -0.2, -0.12)
+    sure *= _rise(float(clear.sum(0)[core].mean()), 0.8, 2.5) * _rise(float(veil.share.max()) / max(usual, 0.005), 3, 8)
+    # Only broad light is drawn towards the veil's own; how its fine detail fares is not looked at.
+    broad = max(2.0, 0.03 * max(inner.shape))
+    own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.own, seen.scene))
+    weight = (seen.weight * clear)[:, core]
+    # What one half learned must explain the other; who walks by is no part of it, so the middle of all pairs counts.
+    usable = weight > 6
+    misses = np.zeros_like(own)
+    left = 0.0
+    for half in (0, 1):
+        tested = seen.half == half
+        share = np.clip(blurred(veil.halves[1 - half], max(veil.smooth, 1.0)), 0, 0.95)[core]
+        misses[tested] = own[tested] - scene[tested] + share * (scene[tested] - veil.level)
+        counted = usable & tested[:, None]
+        if not counted.any():
+            return 0.0
+        left = max(left, float(np.median(np.abs(misses[counted])) / max(np.median(np.abs((own - scene)[counted])), 1e-6)) ** 2)
+    sure *= _rise(-left, -0.7, -0.4)
+    # The scene is seen to change through it.
+    spread = 1.4826 * median(np.abs(misses)) + 0.5
+    weight = weight / (1 + (misses / (2 * spread)) ** 2) ** 2
+    total = np.maximum(weight.sum(0), 1e-9)
+    lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
+    power = np.sqrt(float((weight * lives * lives).sum()) * float((weight * passes * passes).sum()))
+    return round(sure * _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75), 3)
+
+
+def _mark(
+    kind: str, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: Sights, box: Box, light: Light, way: Travel
+) -> ShadeMark | None:
+    area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
+    count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)
+    if count < 2:
+        return None
+    largest = 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax())
+    own = (labels == largest).astype(np.uint8)
+    x, y, width, height, size = (int(v) for v in stats[largest])
+    step = box.step
+    lines, _ = cv2.findContours(own, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
+    line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
+    kept = 1 - share[own > 0]
+    # The narrowest way past it is how far the scene must move to show what is behind.
+    needed = float(2 * cv2.distanceTransform(np.pad(own, 1), cv2.DIST_L2, 3).max() + 2) * step
+    # A hair is long and narrow; all else is compact.
+    if kind == "dust" and size < 0.35 * max(width, height) ** 2 and max(width, height) > 16 and needed <= HAIR:
+        kind = "hair"
+    else:
+        hull = cv2.contourArea(cv2.convexHull(max(lines, key=cv2.contourArea)))
+        confidence *= _rise(size / max(hull, size, 1.0), 0.55, 0.8)
+    least, mean = float(np.percentile(kept, 2)), float(kept.mean())
+    x, y, width, height = (v * step for v in (x, y, width, height))
+    middle = (box.left + x + width / 2, box.top + y + height / 2)
+    moved = max(seen.far, float(way.from_frame(0, middle).max()))
+    if kind == "veil":
+        # As wide as it has turned out, not as it was looked for; and freer to fit than a loss of light, so of less weight.
+        confidence *= confidence * _rise(moved / needed, 0.5, 0.9)
+    if confidence < _LISTED:
+        return None
+    hides = kind != "veil" and least < 0.15
+    mended = "undo" if not hides else "borrow" if moved >= needed else "surround"
+    return ShadeMark(
+        x=box.left + x,
+        y=box.top + y,
+        width=width,
+        height=height,
+        outline=tuple((int(px) * step + box.left, int(py) * step + box.top) for px, py in line),
+        kind=kind,
+        least=round(max(0.0, least), 3),
+        mean=round(mean, 3),
+        veil=laid,
+        confidence=round(float(confidence), 3),
+        travel=round(moved, 1),
+        needed=round(needed, 1),
+        looked=round(proof.clear),
+        held=len(light),
+        way=mended,
+        map=_map_of(share, own, box, laid),
+    )
+
+
+def _map_of(share: Plane, own: NDArray[np.uint8], box: Box, laid: Veil) -> ShadeMap:
+    """The mark's map, with a little room."""
+    room = cv2.dilate(own, np.ones((7, 7), np.uint8))
+    rows, cols = np.flatnonzero(room.any(1)), np.flatnonzero(room.any(0))
+    part = (share * room)[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
+    if box.step > 1:
+        part = cv2.resize(part, None, fx=box.step, fy=box.step, interpolation=cv2.INTER_LINEAR)
+    return ShadeMap.of(part, box.left + int(cols[0]) * box.step, box.top + int(rows[0]) * box.step, laid)
+
+
+def surveyed(
+    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
+    told = find(volume, on_progress, hold_out)
+    return Surveyed([as_finding(mark, first, stop) for mark in told.marks], told.notes)

@@ -1,0 +1,112 @@
+"""The light of a shot, as the surveys look at it, and the camera's way through it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache
+
+import cv2
+import numpy as np
+
+from ...base.parallel import mapped
+from ...evidence.time_volume import TimeVolume
+from ...evidence.travel import Travel, travel
+from ...imaging.box import Box
+from ...imaging.grain import flattest
+from ...imaging.light import is_logarithmic, light_of
+from ...imaging.motion import Field, Plane, carried
+from ...media.frames import Samples
+from ...regions import Masked
+
+_TRAVEL_WIDTH = 200
+
+
+class Light:
+    """The light of a shot's held frames, read as it is asked for.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    hold_out : Region
+        Part of the picture that is not to be looked at.
+    """
+
+    def __init__(self, volume: TimeVolume, hold_out: Masked | None = None) -> None:
+        self.volume = volume
+        self._hold_out = hold_out if hold_out is not None and hold_out.parts else None
+        self._usable = lru_cache(maxsize=8)(self._unheld)
+        layout = volume.format
+        self.shape = (layout.height, layout.width)
+        names = [c.name for c in layout.components]
+        self._mixed = [(names.index(n), w) for n, w in (("R", 0.2126), ("G", 0.7152), ("B", 0.0722))] if "G" in names else [(0, 1.0)]
+        self._logarithmic = is_logarithmic(volume.colour)
+        self._whole = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
+
+    def __len__(self) -> int:
+        return len(self.volume.numbers)
+
+    def __call__(self, at: int) -> Plane:
+        """Light of held frame `at`: (height, width), float32, in 8-bit codes above black."""
+        return self._whole(at)
+
+    def _read(self, at: int) -> Plane:
+        return self._mixed_of(at, lambda samples: samples)
+
+    def _mixed_of(self, at: int, taken: Callable[[Samples], Samples]) -> Plane:
+        """Light of what is taken of the components' samples."""
+        lights = [
+            np.float32(weight)
+            * light_of(taken(self.volume.component_stack(index)[at]), self.volume.format.components[index], self.volume.colour)
+            for index, weight in self._mixed
+        ]
+        return lights[0] if len(lights) == 1 else np.sum(lights, axis=0)
+
+    def part(self, at: int, box: Box) -> Plane:
+        """The same within a box, at the size the box is looked at."""
+        return box.reduced(self._mixed_of(at, box.samples))
+
+    def small(self, at: int, factor: int) -> Plane:
+        """The same, `factor` times smaller."""
+        if factor == 1:
+            return self(at)
+        size = (self.shape[1] // factor, self.shape[0] // factor)
+
+        def smaller(samples: Samples) -> Samples:
+            return cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+
+        # Means of samples are means of light unless the samples are logarithms.
+        return smaller(self(at)) if self._logarithmic else self._mixed_of(at, smaller)
+
+    def usable(self, at: int) -> Plane | None:
+        """1 where held frame `at` may be looked at, 0 where it is held out: (height, width); None for everywhere."""
+        if self._hold_out is None:
+            return None
+        return self._usable(int(self.volume.numbers[at]) if self._hold_out.changes else 0)
+
+    def _unheld(self, frame: int) -> Plane:
+        assert self._hold_out is not None
+        return (self._hold_out.mask(self.shape, frame) == 0).astype(np.float32)
+
+    def usable_both(self, one: int, other: int, motion: Field, places: Field, factor: int) -> Plane | float:
+        """The same, `factor` times smaller, of two frames at once along the motion between them."""
+        mine, theirs = self.usable(one), self.usable(other)
+        if mine is None or theirs is None:
+            return 1.0
+        size = (places.shape[1], places.shape[0])
+        near, away = (cv2.resize(m, size, interpolation=cv2.INTER_AREA) if factor > 1 else m for m in (mine, theirs))
+        return (near > 0.99) * (carried(away, motion, places, smooth=False) > 0.99)
+
+    @property
+    def noise(self) -> float:
+        """Standard deviation of the noise, on the flattest parts (Immerkaer 1996), in codes."""
+        return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
+
+
+def way_of(light: Light, noise: float) -> Travel:
+    """The camera's way through the shot."""
+    height, width = light.shape
+    factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
+    small = list(mapped(lambda n: light.small(n, factor), range(len(light))))
+    usable = [light.usable(n) for n in range(len(light))]
+    masks = [None if m is None else cv2.resize(m, small[0].shape[::-1], interpolation=cv2.INTER_AREA) for m in usable]
+    return travel(small, noise / 2, (width, height), masks)

@@ -1,0 +1,88 @@
+"""Takes static shade off: gives back the light a mark dims, borrows from other frames what it hides.
+
+Each mark is measured over the whole shot (`survey.shade_fit`); what it only dims is undone (`shade`), what it hides
+is filled from other frames or from its surroundings (`borrow`). Between the two lies a blend by trust: the less
+light a pixel passes, the less of it is believed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+import cv2
+import numpy as np
+
+from ...base.parallel import mapped
+from ...evidence.time_volume import TimeVolume
+from ...regions import Masked
+from ...survey.findings import Finding
+from .learning import ROOM, grain_of_component, lies_on, plan_of
+from .light import Light, way_of
+from .shade_plan import Mark, MarkPlan, ShadePlan, UnshadeSettings
+
+
+def settle(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSettings:
+    """Name the marks: those of `settings`, or the findings that are sure enough."""
+    if settings.marks is not None:
+        return settings
+    sure = [f for f in findings if f.step == "unshade" and (f.by_hand or f.confidence >= settings.sure)]
+    marks = []
+    for f in sorted(sure, key=lambda f: (f.y, f.x)):
+        outline = tuple((int(x), int(y)) for x, y in f.numbers["outline"])
+        known = f.numbers.get("map") if "shared" in f.numbers else None
+        marks.append(Mark(outline=outline, kind=f.numbers["shade"], way=f.numbers.get("mended_by", "auto"), known=known))
+    return settings.model_copy(update={"marks": tuple(marks)})
+
+
+def analyse(
+    volume: TimeVolume,
+    settings: UnshadeSettings,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Masked | None = None,
+) -> ShadePlan:
+    """Measure the marks of a shot over all its frames.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    settings : UnshadeSettings
+        With its marks named (see `settle`); those off the picture are left out.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+    hold_out : Region
+        What is not to be looked at.
+
+    Returns
+    -------
+    ShadePlan
+    """
+    told = on_progress or (lambda share: None)
+    light = Light(volume, hold_out)
+    layout, colour = volume.format, volume.colour
+    grain = tuple(grain_of_component(volume, i) for i in range(len(layout.components)))
+    named = [m for m in settings.marks or () if lies_on(m, layout)]
+    if not named:
+        return ShadePlan(
+            layout, colour, (), grain, volume.numbers, np.repeat(np.eye(3)[None], len(light), 0), settings.reach, settings.grain
+        )
+    noise = light.noise
+    way = way_of(light, noise)
+    told(0.1)
+    marked = np.zeros(light.shape, np.float32)
+    for mark in named:
+        cv2.fillPoly(marked, [np.array(mark.outline, np.int32)], 1.0)
+    marked = cv2.dilate(marked, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * ROOM + 1, 2 * ROOM + 1)))
+    plans: list[MarkPlan] = []
+    rests: list[float] = []
+
+    def planned(mark: Mark) -> tuple[MarkPlan | None, float]:
+        way_chosen = mark.way if mark.way != "auto" else settings.way
+        return plan_of(volume, light, way, noise, marked, mark, way_chosen)
+
+    for done, (plan, rest) in enumerate(mapped(planned, named)):
+        told(0.1 + 0.9 * (done + 1) / len(named))
+        rests.append(rest)
+        if plan is not None:
+            plans.append(plan)
+    grain = tuple(g.at_most(1.1 * min(rests) * (0.7 if layout.components[i].is_chroma else 1.0)) for i, g in enumerate(grain))
+    return ShadePlan(layout, colour, tuple(plans), grain, volume.numbers, way.moves, settings.reach, settings.grain)

@@ -1,0 +1,412 @@
+"""Stuck and dead pixels, found by how they behave over time.
+
+A stuck pixel departs from its surroundings in the same way in nearly every frame. Three questions decide:
+
+1. *Does it stand out?* The median over time of each sample's departure from the ring around it, compared with
+   the departures of its neighbourhood. Where the scene moves, the scene's own departures average out and the
+   stuck pixel's does not; where nothing moves, the still texture sets the bar.
+2. *Is it constant?* A departure that comes and goes with the scene (a highlight on water) has a spread over
+   time as large as itself and counts for little.
+3. *Is it a sensor site?* Where the scene holds still, a small bright thing of the scene would pass the first
+   two; there the departure must have the profile of a sensor site (`sensor_site`) rather than of a lens, or at
+   least end at the darkest or lightest value a channel can hold.
+
+The first rests on rank statistics (median, median absolute deviation: Rousseeuw and Croux 1993).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...evidence.time_volume import TimeVolume
+from ...imaging.colour import possible, to_rgb
+from ...media.frames import PictureFormat
+from ...regions import Masked
+from ...survey.findings import Finding, Surveyed
+from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
+from .sensor_site import SiteFit, fit_site, held_profile, held_value
+
+_SQUARE3 = np.ones((3, 3), np.uint8)
+_SQUARE5 = np.ones((5, 5), np.uint8)
+# The least departure, in 8-bit display steps, that is told from rounding.
+_FLOOR = 1.0
+# Findings less sure than this are not listed.
+_LISTED = 0.3
+# How far around a site its like are counted, in pixels.
+# A change of the light over time, in 8-bit display steps, that tells of a moving scene.
+_LIVES = 4
+_CROWD = 40
+# Scores are departures in units of the neighbourhood's own; these are where a score begins to convince.
+_CONVINCES_MOVING = 3.5
+_CONVINCES_STILL = 4.0
+_CONVINCES_CEILING = 12.0
+
+
+@dataclass(frozen=True)
+class StuckPixel:
+    """One stuck or dead pixel, or group.
+
+    Attributes
+    ----------
+    x, y : int
+        Left and upper pixel of the group.
+    width, height : int
+        Pixels across and down, 1 or 2.
+    colour : str
+        ``red``, ``green``, ``blue``, ``white``, ``black``, or ``cyan``, ``magenta``, ``yellow``.
+    confidence : float
+        0 to 1; 0.5 is where the evidence begins to convince.
+    seen, looked : int
+        Frames in which it departs as it usually does, of the frames looked at.
+    departure : float
+        How far its strongest component departs, in 8-bit display steps.
+    scene_change : float
+        How much the light around it changed over time, in 8-bit display steps.
+    misfit, lens_misfit : float
+        Share of the departure that the profile of a sensor site, and of a point drawn by a lens, leaves unexplained.
+    still : bool
+        The scene, or some of it, keeps its place: the site's profile had to decide.
+    by_hand : bool
+        Placed by the user rather than found.
+    """
+
+    x: int
+    y: int
+    width: int
+    height: int
+    colour: str
+    confidence: float
+    seen: int
+    looked: int
+    departure: float
+    scene_change: float
+    misfit: float
+    lens_misfit: float
+    still: bool = False
+    by_hand: bool = False
+
+    @property
+    def sentence(self) -> str:
+        """The evidence in words, with its numbers."""
+        size = "one pixel" if self.width * self.height == 1 else f"{self.width} x {self.height} pixels"
+        if self.by_hand:
+            return f"Placed by hand, {size}; departs by {self.departure:.0f} of 255 from its surroundings."
+        if not self.still:
+            ground = f"while the scene moves under it and the light there changes by {self.scene_change:.0f}"
+        else:
+            site, lens = 100 * (1 - self.misfit), 100 * (1 - self.lens_misfit)
+            ground = f"in a still scene; a sensor site's profile explains {site:.0f} % of it, a lens's {lens:.0f} %"
+        return f"Departs by {self.departure:.0f} of 255 in {self.seen} of {self.looked} frames looked at, {size}, {ground}."
+
+
+@dataclass(frozen=True)
+class PixelSurvey:
+    """The maps of a shot and the stuck pixels found in it."""
+
+    maps: tuple[DepartureMap, ...]
+    found: tuple[StuckPixel, ...] = field(default=())
+
+
+def _scores(m: DepartureMap) -> tuple[Plane, Plane]:
+    """How far each local extreme stands out of its neighbourhood, over time and in place; 0 elsewhere."""
+    window = (31, 31)
+    size = np.abs(m.steady)
+    over_time = size / (_FLOOR + 1.5 * cv2.blur(m.wander, window) + 2 * cv2.blur(size, window))
+    apart = np.maximum(np.abs(least_departure(m.value, 2)), np.abs(least_departure(m.value, 3)))
+    in_place = apart / (_FLOOR + 3 * cv2.blur(apart, window) + 0.5 * cv2.blur(m.wander, window))
+    return _extremes(over_time), _extremes(in_place)
+
+
+def _extremes(score: Plane) -> Plane:
+    return np.where(score >= cv2.dilate(score, _SQUARE5) - 1e-6, score, 0).astype(np.float32)
+
+
+def _spread_up(plane: Plane, shape: tuple[int, int]) -> Plane:
+    """A component's map at the picture's full size, each sample repeated."""
+    if plane.shape == shape:
+        return plane
+    down = -(-shape[0] // plane.shape[0])
+    across = -(-shape[1] // plane.shape[1])
+    return np.repeat(np.repeat(plane, down, 0), across, 1)[: shape[0], : shape[1]]
+
+
+def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None) -> PixelSurvey:
+    """Find the stuck and dead pixels of a shot.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+
+    Returns
+    -------
+    PixelSurvey
+        Sites of confidence 0.3 and above, surest first. A shot of fewer than 8 frames proves nothing and
+        gives none.
+    """
+    maps = departure_maps(volume, on_progress=on_progress)
+    if len(volume.numbers) < 8 or min(maps[0].depart.shape) < 9:
+        return PixelSurvey(maps)
+    shape = (volume.format.height, volume.format.width)
+    still = stands_still(maps[0])
+    scores = [_scores(m) for m in maps]
+    if still:
+        bar = _CONVINCES_STILL
+        ranked = [np.maximum(over_time, in_place) for over_time, in_place in scores]
+        ranked = [score * np.float32(bar / max(bar, _chance(m, score))) for m, score in zip(maps, ranked, strict=True)]
+    else:
+        ranked = [over_time for over_time, _ in scores]
+        bar = _CONVINCES_MOVING
+    full = [_spread_up(score, shape) for score in ranked]
+    strength = np.max(full, axis=0)
+    joint = np.sqrt(sum(cv2.dilate(score, _SQUARE3) ** 2 for score in full))
+    taken = np.zeros(shape, bool)
+    sites: list[StuckPixel] = []
+    rows, cols = np.nonzero(strength > 0.5 * bar)
+    strengths = strength[rows, cols]
+    order = np.argsort(-strengths, kind="stable")
+    for y, x in zip(rows[order], cols[order], strict=True):
+        if taken[y, x]:
+            continue
+        taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
+        if _from_score(float(joint[y, x]), bar) < _LISTED:
+            continue
+        site, fit = _describe(volume, maps, int(x), int(y))
+        # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
+        site = replace(site, still=still or site.scene_change < _LIVES)
+        site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, site.still))
+        if still:
+            # A scene's own sharp specks come in crowds: steps of a wire, blades of grass.
+            near = (np.abs(rows - y) <= _CROWD) & (np.abs(cols - x) <= _CROWD) & ((np.abs(rows - y) > 6) | (np.abs(cols - x) > 6))
+            crowd = int((strengths[near] > 0.7 * strength[y, x]).sum())
+            site = replace(site, confidence=round(site.confidence * min(1.0, 8 / (1 + crowd)), 3))
+        if site.confidence >= _LISTED and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
+            sites.append(site)
+    return PixelSurvey(maps, tuple(sorted(sites, key=lambda s: (-s.confidence, s.y, s.x))))
+
+
+def _chance(m: DepartureMap, score: Plane) -> float:
+    """The score that the still scene itself would reach once in twenty clips like this one.
+
+    The scene's own sharp specks give the distribution: its tail is taken for exponential with the median of
+    those found, so that a few true defects among them do not move it.
+    """
+    rows, cols = np.nonzero(score > 0.5)
+    own = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
+    if len(own) < 8:
+        return 0.0
+    return min(_CONVINCES_CEILING, 0.5 + (float(np.median(own)) - 0.5) / np.log(2) * np.log(len(own) / 0.05))
+
+
+def _sharp(m: DepartureMap, row: int, col: int) -> bool:
+    """Whether the samples beside a departure depart by less than a quarter of it."""
+    window = m.depart[max(0, row - 1) : row + 2, max(0, col - 1) : col + 2]
+    return bool(abs(window.sum() - m.depart[row, col]) < 0.25 * (window.size - 1) * abs(m.depart[row, col]))
+
+
+def _confidence(
+    maps: tuple[DepartureMap, ...], volume: TimeVolume, site: StuckPixel, fit: SiteFit, score: float, bar: float, still: bool
+) -> float:
+    frozen = any(_frozen(volume, i, site.x, site.y) for i in range(len(maps)))
+    confidence = _from_score(score, bar)
+    if not frozen:
+        share = site.seen / max(1, site.looked)
+        confidence *= min(1.0, max(0.0, (share - 0.4) / 0.3))
+    if frozen:
+        confidence *= _within(fit.misfit, 0, 0.25, 0.15)
+    elif still:
+        layout = volume.format
+        sharper_than_a_lens = fit.lens_misfit > 0.04 + 1.5 * fit.misfit
+        as_sharp = _within(fit.misfit - fit.lens_misfit, -1, 0.02, 0.02)
+        luma, *chroma = np.abs(fit.amplitudes)
+        # Real things are seldom a colour without a change of brightness.
+        colour_alone = volume.format.components[0].name == "Y" and luma < 0.15 * max(chroma, default=0.0)
+        # A profile that explains the departure with nothing left free is rare by chance.
+        held = held_profile(
+            [m.value for m in maps],
+            [layout.subsampling(i) for i in range(len(maps))],
+            _scales(maps, layout, site.x, site.y),
+            fit,
+            layout,
+            volume.colour,
+        )
+        held_misfit = held.misfit if held else 1.0
+        at_an_end = max(
+            _within(min(held_value(fit, volume.format, c)[2] for c in possible(volume.colour)), 0, 20, 40),
+            _within(held_misfit, 0, 0.05, 0.05),
+        )
+        confidence *= _within(min(fit.misfit, held_misfit), 0, 0.15, 0.15) * min(1.0, fit.contrast / 6)
+        confidence *= max(float(sharper_than_a_lens), as_sharp * max(at_an_end, float(colour_alone)))
+    return round(float(min(1.0, max(0.0, confidence))), 3)
+
+
+def _within(value: float, low: float, high: float, fade: float) -> float:
+    return max(0.0, 1 - max(low - value, value - high, 0.0) / fade)
+
+
+def _from_score(score: float, bar: float) -> float:
+    return 1 - 0.5 * bar / max(score, 1e-6)
+
+
+def _frozen(volume: TimeVolume, index: int, x: int, y: int) -> bool:
+    """Whether a sample keeps its value while the noise or the life around it goes on."""
+    row, col = _at(volume.format, index, x, y)
+    top, left = max(0, row - 4), max(0, col - 4)
+    life = volume.component_stack(index)[:, top : row + 5, left : col + 5].std(axis=0) / volume.format.components[index].code
+    own = float(life[row - top, col - left])
+    life[max(0, row - 2 - top) : row + 3 - top, max(0, col - 2 - left) : col + 3 - left] = np.nan
+    usual = float(np.nanpercentile(life, 20))
+    return usual > 0.7 and own < 0.35 * usual
+
+
+def place(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int, radius: int = 3) -> StuckPixel:
+    """A site placed by hand, snapped to the worst pixel within `radius`.
+
+    Raises
+    ------
+    IndexError
+        If the point is off the picture.
+    """
+    layout = volume.format
+    if not (0 <= x < layout.width and 0 <= y < layout.height):
+        raise IndexError((x, y))
+    shape = (layout.height, layout.width)
+    best, at = -1.0, (x, y)
+    y0, x0 = max(0, y - radius), max(0, x - radius)
+    for i, m in enumerate(maps):
+        doubt = _scale(m, *_at(layout, i, x, y)) + 1
+        worst = _spread_up(np.abs(m.depart), shape)[y0 : y + radius + 1, x0 : x + radius + 1] / doubt
+        row, col = np.unravel_index(int(worst.argmax()), worst.shape)
+        # Coarser components say which block; the finest decides between equals because it comes first.
+        if worst[row, col] > best * 1.05:
+            best, at = float(worst[row, col]), (x0 + int(col), y0 + int(row))
+    return replace(_describe(volume, maps, *at)[0], by_hand=True, confidence=1.0)
+
+
+def _scale(m: DepartureMap, row: int, col: int) -> float:
+    """The usual size of a departure in the 21 x 21 samples about a place, as a standard deviation."""
+    return 1.4826 * float(np.median(np.abs(m.depart[max(0, row - 10) : row + 11, max(0, col - 10) : col + 11])))
+
+
+def colour_name(rgb: NDArray[np.float64]) -> str:
+    """Name a departure in red, green and blue: the channels that stand out upward, or what remains when they fall."""
+    size = np.abs(rgb).max()
+    if size == 0:
+        return "black"
+    up: tuple[bool, ...] = tuple(bool(v > 0.35 * rgb.max()) and bool(v > 0.2 * size) for v in rgb)
+    if not any(up):
+        # Everything falls: name what falls least, if one falls far less.
+        kept = tuple(bool(v > -0.35 * size) for v in rgb)
+        up = kept if any(kept) and not all(kept) else (False, False, False)
+    names: dict[tuple[bool, ...], str] = {
+        (True, True, True): "white",
+        (True, False, False): "red",
+        (False, True, False): "green",
+        (False, False, True): "blue",
+        (True, True, False): "yellow",
+        (True, False, True): "magenta",
+        (False, True, True): "cyan",
+    }
+    return names.get(up, "black")
+
+
+def _at(layout: PictureFormat, index: int, x: int, y: int) -> tuple[int, int]:
+    across, down = layout.subsampling(index)
+    component = layout.components[index]
+    return min(y // down, component.height - 1), min(x // across, component.width - 1)
+
+
+def _describe(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int) -> tuple[StuckPixel, SiteFit]:
+    layout = volume.format
+    scales = _scales(maps, layout, x, y)
+    fit = fit_site([m.value for m in maps], [layout.subsampling(i) for i in range(len(maps))], scales, x, y)
+    # The component in which the site stands out most tells in how many frames it does.
+    index = int(np.argmax([abs(a) / (scale + 1) for a, scale in zip(fit.amplitudes, scales, strict=True)]))
+    row, col = _at(layout, index, fit.x, fit.y)
+    m = maps[index]
+    seen, looked, change = _count(volume, m, index, row, col)
+    site = StuckPixel(
+        x=fit.x,
+        y=fit.y,
+        width=fit.width,
+        height=fit.height,
+        colour=colour_name(to_rgb(fit.amplitudes, layout, volume.colour, difference=True)),
+        confidence=0.0,
+        seen=seen,
+        looked=looked,
+        departure=round(max(abs(a) for a in fit.amplitudes), 1),
+        scene_change=round(change, 1),
+        misfit=round(fit.misfit, 3),
+        lens_misfit=round(fit.lens_misfit, 3),
+    )
+    return site, fit
+
+
+def _scales(maps: tuple[DepartureMap, ...], layout: PictureFormat, x: int, y: int) -> list[float]:
+    return [_scale(m, *_at(layout, i, x, y)) for i, m in enumerate(maps)]
+
+
+def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) -> tuple[int, int, float]:
+    """In how many of the held frames the sample departs as it usually does, or keeps its usual value regardless.
+
+    Also how many frames were looked at, and how much the light around it changed over them.
+    """
+    component = volume.format.components[index]
+    stack = volume.component_stack(index)
+    y0, x0 = max(0, row - 3), max(0, col - 3)
+    window = stack[:, y0 : row + 4, x0 : col + 4].astype(np.float32) / np.float32(component.code)
+    around = np.ones(window.shape[1:], bool)
+    around[max(0, row - 2 - y0) : row + 3 - y0, max(0, col - 2 - x0) : col + 3 - x0] = False
+    value = window[:, row - y0, col - x0]
+    usual = float(m.depart[row, col])
+    ring = window[:, around].mean(axis=1)
+    departs = (value - ring) * np.sign(usual) > 0.25 * abs(usual)
+    own, change = float(value.std()), float(ring.std())
+    if own < 0.35 * change:
+        departs |= np.abs(value - np.median(value)) <= 2 + 2 * own
+    return int(departs.sum()), len(value), change
+
+
+def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
+    """The site as a finding of the shot `first` to `stop` - 1."""
+    return Finding(
+        kind="stuck-pixel",
+        step="pixel-mend",
+        x=site.x,
+        y=site.y,
+        width=site.width,
+        height=site.height,
+        first=first,
+        stop=stop,
+        confidence=site.confidence,
+        title=f"{'Dead' if site.colour == 'black' else 'Stuck'} pixel, {site.colour}",
+        sentence=site.sentence,
+        numbers={
+            "colour": site.colour,
+            "seen": site.seen,
+            "looked": site.looked,
+            "share_of_frames": round(site.seen / max(1, site.looked), 3),
+            "departure": site.departure,
+            "scene_change": site.scene_change,
+            "misfit": site.misfit,
+            "lens_misfit": site.lens_misfit,
+        },
+        by_hand=site.by_hand,
+    )
+
+
+def surveyed(
+    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """The stuck pixels of a shot as findings, surest first; none that lies in what is held out all the time."""
+    found = find(volume, on_progress).found
+    if hold_out is not None and not hold_out.changes:
+        held = hold_out.mask((volume.format.height, volume.format.width))
+        found = tuple(site for site in found if held[site.y, site.x] < 0.5)
+    return Surveyed([as_finding(site, first, stop) for site in found])

@@ -1,0 +1,1 @@
+"""Things that cross the picture in a few frames, such as birds."""

@@ -1,0 +1,1 @@
+"""Light that flickers, pumps, jumps or rolls through the picture in bands."""

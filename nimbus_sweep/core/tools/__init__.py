@@ -1,0 +1,1 @@
+"""Steps that no survey asks for."""

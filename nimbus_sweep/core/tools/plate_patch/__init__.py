@@ -1,0 +1,1 @@
+"""Plates: a clean picture of a flat part of the scene put over what disturbs it."""

@@ -1,0 +1,348 @@
+"""Film dirt: published rules recomputed, real clips with dirt put in, sound clips left alone, and what cannot be told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+
+from benchmarks.light import source_of
+from benchmarks.material import MemorySource, Planes, clip, noisy, still
+from nimbus_sweep.core.defects.film_dirt.detect import surveyed
+from nimbus_sweep.core.defects.film_dirt.likelihood import with_prior
+from nimbus_sweep.core.defects.film_dirt.look_over import look_over
+from nimbus_sweep.core.defects.film_dirt.neighbours import along, departures, limits
+from nimbus_sweep.core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings, analyse
+from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.time_volume import build_volume
+from nimbus_sweep.core.imaging.motion import grid
+from nimbus_sweep.core.imaging.patches import PatchPlan
+from nimbus_sweep.core.measure import compare, report_of
+from nimbus_sweep.core.media.frames import Colour
+from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.media.opening import fingerprint
+from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.media.reel import Reading
+from nimbus_sweep.core.media.repeats import Repeats
+from nimbus_sweep.core.media.writer import Cut
+from nimbus_sweep.core.regions import box_region
+from nimbus_sweep.core.render import RenderedShot, RenderSpec, render, treated
+from nimbus_sweep.core.report import TreatedShot, make_report
+from nimbus_sweep.core.survey import survey
+from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key
+from nimbus_sweep.demo.defects import ycbcr_to_rgb
+from nimbus_sweep.demo.dirt import Dirt, scattered, soiled
+from tests.conftest import with_sweep, write_movie
+
+FRAMES = 12
+
+
+@lru_cache(maxsize=4)
+def source(name: str) -> MemorySource:
+    return source_of(name, 1, FRAMES)
+
+
+def dirty(name: str, seed: int, each: float = 6) -> tuple[MemorySource, MemorySource]:
+    sound = source(name)
+    return sound, sound.over(soiled(list(sound.pictures), scattered(FRAMES, sound.pictures[0][0].shape, seed, each)))
+
+
+def learned(over: MemorySource, settings: SpeckSweepSettings | None = None) -> PatchPlan:
+    settings = settings or SpeckSweepSettings()
+    return analyse(Span.of(over, 0, len(over)), settings).chosen(settings.chosen)
+
+
+def swept(over: MemorySource, plan: PatchPlan) -> list[Planes]:
+    return [f.planes for f in plan.apply(over, 0, len(over)).frames(0, len(over))]  # type: ignore[misc]
+
+
+def altered(before: MemorySource, after: list[Planes]) -> float:
+    return float(np.mean([np.mean(a != b) for x, y in zip(before.pictures, after, strict=True) for a, b in zip(x, y, strict=True)]))
+
+
+def test_departures_are_those_of_the_published_rules() -> None:
+    """Rank-ordered differences (Nadenau and Mitra 1997) and the spike detection index (Kokaram 1995), sample by sample."""
+    rng = np.random.default_rng(3)
+    before, here, behind = (rng.integers(0, 255, (40, 50)).astype(np.float32) for _ in range(3))
+    shape, none = here.shape, np.zeros((40, 50, 2), np.float32)
+    near = [along(p, None, none, grid(shape)) for p in (before, behind)]
+    out, spike = departures(here, near, limits(near), bright=True)
+    for y, x in rng.integers(1, 39, (60, 2)):
+        window = np.concatenate([p[y - 1 : y + 2, x - 1 : x + 2].ravel() for p in (before, behind)])
+        assert out[y, x] == here[y, x] - window.max()
+        one, other = here[y, x] - before[y, x], here[y, x] - behind[y, x]
+        # The index is the smaller size of the two where both have one sign (here: brighter), and nothing elsewhere.
+        index = min(abs(one), abs(other)) if one > 0 and other > 0 else 0
+        assert max(0, spike[y, x]) == index
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(("name", "seed"), with_sweep([("bikes-1", 3)], [("pan coffee", 4), ("bunny-near", 5)]))
+def test_dirt_goes_and_what_is_sound_stays(name: str, seed: int) -> None:
+    sound, spoiled = dirty(name, seed)
+    mended = swept(spoiled, learned(spoiled))
+    shown = repaired = touched = free = 0
+    errors, filled = [], []
+    for n in range(1, FRAMES - 1):
+        truth, seen, out = (pictures[n][0].astype(float) for pictures in (sound.pictures, spoiled.pictures, mended))
+        damage = np.abs(seen - truth) > 10
+        shown += damage.sum()
+        repaired += (damage & (np.abs(out - truth) < np.abs(seen - truth) / 2)).sum()
+        free += (seen == truth).sum()
+        touched += ((seen == truth) & (out != seen)).sum()
+        errors.append(((out - truth) ** 2)[seen != truth])
+        filled.append(((out - truth) ** 2)[(seen != truth) & (out != seen)])
+    assert repaired > 0.93 * shown
+    assert touched < 0.001 * free
+    assert 10 * np.log10(255**2 / np.concatenate(filled).mean()) > 36
+    assert 10 * np.log10(255**2 / np.concatenate(errors).mean()) > 30
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", with_sweep(["bikes-2", "carphone", "pan coffee"], ["bikes-1", "bikes-3", "bunny-near"]))
+def test_a_sound_clip_is_left_alone(name: str) -> None:
+    sound = source(name)
+    assert altered(sound, swept(sound, learned(sound))) < 0.0005
+
+
+@pytest.mark.slow
+def test_what_stays_for_two_frames_is_swept_in_both() -> None:
+    sound = source("bunny-near")
+    height, width = sound.pictures[0][0].shape
+    ones = [d for d in scattered(FRAMES - 2, (height, width), 8, 3) if d.frame % 3 == 1]
+    pairs = [*ones, *(replace(d, frame=d.frame + 1) for d in ones)]
+    spoiled = sound.over(soiled(list(sound.pictures), pairs))
+    mended = swept(spoiled, learned(spoiled))
+    damage = [np.abs(b[0].astype(int) - a[0]) > 10 for a, b in zip(sound.pictures, spoiled.pictures, strict=True)]
+    left = [np.abs(b[0].astype(int) - a[0])[d] > 10 for a, b, d in zip(sound.pictures, mended, damage, strict=True)]
+    assert np.concatenate(left).mean() < 0.4
+
+
+@pytest.mark.slow
+def test_fills_have_the_grain_of_what_is_around_them() -> None:
+    base = still(clip("bunny-near"), 9)
+    flat: list[Planes] = [(np.full_like(p[0], 120), p[1], p[2]) for p in base.pictures]
+    grainy = noisy(flat, 3.0, 5)
+    shape = grainy[0][0].shape
+    dirt = [Dirt(n, 120 + 190 * k, 100 + 150 * m, 9, False, 230, 1, 0.7, 10 * n + k) for n in range(9) for k in range(3) for m in range(2)]
+    moved = [replace(d, x=d.x + 37 * (d.frame % 3 - 1), y=d.y + 31 * (d.frame // 3 - 1)) for d in dirt]
+    spoiled = base.over(soiled(grainy, moved))
+    mended = swept(spoiled, learned(spoiled))
+    inside, along_rows = [], []
+    for n in range(1, 8):
+        hole = spoiled.pictures[n][0] != mended[n][0]
+        core = cv2.erode(hole.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+        fine = mended[n][0].astype(float) - 120
+        inside.append(fine[core])
+        both = core[:, 1:] & core[:, :-1]
+        along_rows.append((fine[:, 1:] * fine[:, :-1])[both])
+    grain = np.concatenate(inside)
+    assert len(grain) > 3000
+    assert grain.std() == pytest.approx(3.0, rel=0.1)
+    assert abs(np.concatenate(along_rows).mean() / grain.var()) < 0.1
+    assert shape == mended[0][0].shape
+
+
+@pytest.mark.slow
+def test_settings_choose_among_what_was_found() -> None:
+    _, spoiled = dirty("bunny-near", 5)
+    every = analyse(Span.of(spoiled, 0, FRAMES), SpeckSweepSettings())
+    table = every.table
+    counts = [SpeckSweepSettings(sure=s).chosen(table).sum() for s in (0.2, 0.5, 0.9, 0.99)]
+    assert counts == sorted(counts, reverse=True)
+    assert counts[0] == len(table)
+    bright, dark = (SpeckSweepSettings.model_validate({"takes": t}).chosen(table) for t in ("bright", "dark"))
+    assert not (bright & dark).any()
+    assert (bright | dark).sum() == SpeckSweepSettings().chosen(table).sum()
+    assert (table.areas[SpeckSweepSettings(smallest=30, largest=90).chosen(table)] <= 90).all()
+    row = int(np.flatnonzero(SpeckSweepSettings().chosen(table))[0])
+    frame, box = int(table.frames[row]), tuple(int(v) for v in table.boxes[row])
+    alone = SpeckSweepSettings(left=(LeftAlone(first=frame, stop=frame + 1, box=box),))  # type: ignore[arg-type]
+    assert not alone.chosen(table)[row]
+    assert alone.judged(table)[row] == "left"
+    assert alone.chosen(table).sum() >= SpeckSweepSettings().chosen(table).sum() - 2
+    ranged = SpeckSweepSettings(left=(LeftAlone(first=0, stop=FRAMES),))
+    assert not ranged.chosen(table).any()
+    assert swept(spoiled, every.chosen(ranged.chosen))[3][0] is spoiled.pictures[3][0]
+
+
+def test_what_only_chooses_asks_for_no_new_analysis() -> None:
+    one, other = (Step(kind="speck-sweep", settings={"sure": s}) for s in (0.4, 0.8))
+    assert analysis_key("reel", 0, 9, [one]) == analysis_key("reel", 0, 9, [other])
+    after = Step(kind="pixel-mend")
+    assert analysis_key("reel", 0, 9, [one, after]) != analysis_key("reel", 0, 9, [other, after])
+
+
+@pytest.mark.slow
+def test_knowledge_is_kept_whole(tmp_path: Path) -> None:
+    _, spoiled = dirty("bunny-near", 5)
+    plan = learned(spoiled)
+    plan.save(tmp_path / "plan.npz")
+    again = PatchPlan.load(tmp_path / "plan.npz").chosen(SpeckSweepSettings().chosen)
+    for one, other in zip(swept(spoiled, plan), swept(spoiled, again), strict=True):
+        assert all(np.array_equal(a, b) for a, b in zip(one, other, strict=True))
+    touched = plan.touched_in()
+    for n, (before, after) in enumerate(zip(spoiled.pictures, swept(spoiled, plan), strict=True)):
+        for i, (a, b) in enumerate(zip(before, after, strict=True)):
+            outside = np.setdiff1d(np.flatnonzero(a != b), touched[n][i] if n in touched else [])
+            assert not len(outside)
+
+
+@pytest.mark.parametrize("frames", [1, 2])
+def test_shots_too_short_to_tell_are_left_alone(frames: int) -> None:
+    _, spoiled = dirty("bunny-near", 5)
+    short = spoiled.over(list(spoiled.pictures)[:frames])
+    assert not len(learned(short).table)
+    assert surveyed(Span.of(short, 0, frames), 0, frames).notes
+
+
+@pytest.mark.slow
+def test_three_frames_are_enough() -> None:
+    _, spoiled = dirty("bunny-near", 5)
+    assert len(learned(spoiled.over(list(spoiled.pictures)[:3])).table)
+
+
+@pytest.mark.slow
+def test_a_flash_is_no_speck() -> None:
+    sound = source("bikes-1")
+    lit = list(sound.pictures)
+    lit[5] = (np.clip(lit[5][0].astype(int) * 3 // 2 + 40, 0, 255).astype(np.uint8), *lit[5][1:])
+    flashed = sound.over(lit)
+    assert altered(flashed, swept(flashed, learned(flashed))) < 0.0005
+
+
+def snowing(seed: int, flakes: int = 400) -> MemorySource:
+    sound = source("pan coffee")
+    height, width = sound.pictures[0][0].shape
+    rng = np.random.default_rng(seed)
+    x, y, size = rng.uniform(0, width, flakes), rng.uniform(0, height, flakes), rng.uniform(1.2, 3.2, flakes)
+    across, down = rng.normal(3, 4, flakes), rng.uniform(12, 34, flakes)
+    dirt = [
+        Dirt(n, float((x[k] + across[k] * n) % width), float((y[k] + down[k] * n) % height), float(size[k]), False, 235, 0.9, 0.8, k)
+        for n in range(FRAMES)
+        for k in range(flakes)
+    ]
+    return sound.over(soiled(list(sound.pictures), dirt))
+
+
+@pytest.mark.slow
+def test_snow_is_warned_of_and_nothing_is_suggested(few_looks: None) -> None:
+    told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
+    assert all(not f.convinces for f in told)
+    assert any("snow" in f.sentence for f in told)
+
+
+@pytest.mark.slow
+def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path, few_looks: None) -> None:
+    sound, spoiled = dirty("bikes-1", 3)
+    volume = build_volume(tmp_path / "volume.bin", spoiled)
+    told = survey(volume, 0, FRAMES, steps=["speck-sweep"], frames=Span.of(spoiled, 0, FRAMES)).findings
+    assert [f.kind for f in told] == ["film-dirt"]
+    assert told[0].convinces
+    assert told[0].numbers["each"] == pytest.approx(6, rel=0.5)
+    assert not surveyed(Span.of(sound, 0, FRAMES), 0, FRAMES).findings
+    held = surveyed(Span.of(spoiled, 0, FRAMES), 0, FRAMES, hold_out=box_region(0, 0, 640, 272)).findings
+    assert not held
+
+
+def test_few_candidates_are_trusted_less_than_many() -> None:
+    doubtful = np.array([0.6, 0.55])
+    among_many = with_prior(np.concatenate([doubtful, np.full(200, 0.99)]), 30)[:2]
+    alone = with_prior(doubtful, 30)
+    assert (alone < 0.2).all()
+    assert (among_many > 0.5).all()
+    assert not len(with_prior(np.zeros(0), 10))
+
+
+@pytest.mark.slow
+def test_a_part_of_the_stretch_tells_what_the_whole_does() -> None:
+    _, spoiled = dirty("bunny-near", 6)
+    lights = [p[0].astype(np.float32) for p in spoiled.pictures]
+    whole, part = look_over(lights, 0.5, 4, 6), look_over(lights[1:9], 0.5, 3, 5)
+    for one, other in zip(whole, part, strict=True):
+        sure = [[(s.box[1].start, s.box[0].start) for s, _, _ in told.specks if s.sure > 0.9] for told in (one, other)]
+        assert sure[0]
+        assert sure[0] == sure[1]
+
+
+@pytest.mark.slow
+def test_repeats_are_mended_once_and_proven(tmp_path: Path) -> None:
+    """Film carried at another rate: each distinct frame is looked at once, its repair appears in the copy, nothing else changes."""
+    sound, spoiled = dirty("bunny-near", 5)
+    carried = [n * 4 // 5 for n in range(15)]
+    reel = tmp_path / "film.mkv"
+    write_movie(reel, spoiled.over([spoiled.pictures[n] for n in carried]), "ffv1", {})
+    repeated = np.array([n > 0 and carried[n] == carried[n - 1] for n in range(15)])
+    repeats = Repeats(repeated, "24 in 30", (4, 5), np.zeros(15, np.int8))
+    repeats.save(tmp_path / "repeats.npz")
+    reader = MovieReader(reel)
+    recipe = Recipe(steps=(Step(kind="speck-sweep"),))
+    analyses = Analyses(tmp_path / "analyses", fingerprint(reel), 0, 15)
+    known = analyses.make(recipe, reader, lambda: pytest.fail("no volume is asked for"), usable=repeats.distinct)
+    shot = TreatedShot("Shot 1", 0, 15, recipe, [], known)
+    report = make_report(reader, fingerprint(reel), Reading(), Cut(0, 15), "ffv1", [shot], repeats)
+    stat = reel.stat()
+    spec = RenderSpec(
+        reel=str(reel),
+        fingerprint=fingerprint(reel),
+        size=stat.st_size,
+        modified=stat.st_mtime_ns,
+        shots=(RenderedShot(first=0, stop=15, span=(0, 15), recipe=recipe),),
+        repeats=str(tmp_path / "repeats.npz"),
+        first=0,
+        stop=15,
+        analyses=str(analyses.folder),
+        chunks=str(tmp_path / "chunks"),
+    )
+    out = tmp_path / "out.mkv"
+    render(spec, out, report)
+    result = compare(MovieReader(reel), MovieReader(out), report_of(out))
+    assert result.proven
+    assert result.differing > 1000
+    made = treated(spec, reader)
+    for n in np.flatnonzero(repeated):
+        assert np.array_equal(made.frame(int(n)).planes[0], made.frame(int(n) - 1).planes[0])
+    before, after = (
+        np.abs(p.astype(int) - sound.pictures[carried[8]][0]).sum() for p in (reader.frame(8).planes[0], made.frame(8).planes[0])
+    )
+    assert after < before / 3
+
+
+def as_rgb(over: MemorySource) -> MemorySource:
+    pictures: list[Planes] = []
+    for y, cb, cr in over.pictures:
+        wide = [cv2.resize(p, y.shape[::-1], interpolation=cv2.INTER_LINEAR).astype(np.float64) for p in (cb, cr)]
+        colours = np.clip(np.rint(ycbcr_to_rgb(y.astype(np.float64), *wide)), 0, 255).astype(np.uint8)
+        red, green, blue = (np.ascontiguousarray(colours[..., k]) for k in range(3))
+        pictures.append((green, blue, red))
+    height, width = over.pictures[0][0].shape
+    return MemorySource(pictures, picture_format("gbrp", width, height), Colour(matrix=0, full_range=True), over.rate)
+
+
+def as_ten_bit(over: MemorySource) -> MemorySource:
+    height, width = over.pictures[0][0].shape
+    deep = [tuple(p.astype(np.uint16) << 2 for p in planes) for planes in over.pictures]
+    return MemorySource(deep, picture_format("yuv420p10le", width, height), over.colour, over.rate)  # type: ignore[arg-type]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("form", [as_rgb, as_ten_bit])
+def test_other_formats_are_swept_on_their_own_planes(form: Callable[[MemorySource], MemorySource]) -> None:
+    sound, spoiled = (form(s) for s in dirty("pan coffee", 4))
+    plan = learned(spoiled)
+    mended = swept(spoiled, plan)
+    top = 1023 if spoiled.format.dtype == np.uint16 else 255
+    for i in range(3):
+        truth, seen, out = (
+            np.stack([p[i] for p in pictures[1:-1]]).astype(float) for pictures in (sound.pictures, spoiled.pictures, mended)
+        )
+        damage = np.abs(seen - truth) > 0.05 * top
+        assert damage.sum() > 100
+        assert (np.abs(out - truth)[damage] < np.abs(seen - truth)[damage] / 2).mean() > 0.85
+        assert (out != seen)[seen == truth].mean() < 0.001
+    assert mended[3][0].dtype == spoiled.format.dtype
