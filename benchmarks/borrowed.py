@@ -18,7 +18,8 @@ from nimbus_sweep.core.defects.transients.detect import surveyed as surveyed_cro
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.grain import measure
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.regions import Ellipse, Key, Outside, Part, Region
+from nimbus_sweep.core.model.regions import Key, Outside, Part, Region
+from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.tools import borrow_fill
 from nimbus_sweep.core.tools.lend_grain import given
 from nimbus_sweep.demo.birds import Crossing, crossed, flock
@@ -116,7 +117,7 @@ def _cue_row(
     span = Span.of(spoiled, 0, len(truth))
     start = time.perf_counter()
     found = [f for f in surveyed_cues(span, 0, len(truth)).findings if f.convinces]
-    plan = cue_lift.analyse(span, cue_lift.settle(cue_lift.CueLiftSettings(), found))
+    plan = cue_lift.analyse(span, cue_lift.resolve(cue_lift.CueLiftSettings(), found))
     rate = len(truth) / (time.perf_counter() - start)
     wanted = {n for m in marks for n in range(m.first, min(m.stop, len(truth)))}
     held = _Held()

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from benchmarks.material import MemorySource, Planes, clip, panned
 from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
-from nimbus_sweep.core.steps import STEPS
+from nimbus_sweep.core.model.registry import STEPS
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
 
 CLIPS = ("bunny-near", "carphone", "bikes-1", "bikes-2", "bikes-3", "pan coffee", "pan chelsea", "pan astronaut")

@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 from benchmarks.material import clip
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.imaging.motion import Plane
-from nimbus_sweep.core.planar import Follower, Model, State, box_corners, from_corners, moved
-from nimbus_sweep.core.regions import Region, box_region
+from nimbus_sweep.core.imaging.planar_tracking import Follower
+from nimbus_sweep.core.model.planes import Model, State, box_corners, from_corners, moved
+from nimbus_sweep.core.model.regions import Region, box_region
 
 Matrix = NDArray[np.float64]
 PHOTOS = ("astronaut", "coffee", "chelsea", "rocket", "camera", "brick")

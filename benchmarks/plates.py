@@ -17,11 +17,14 @@ from benchmarks.material import MemorySource, Planes
 from benchmarks.planes import moves
 from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
-from nimbus_sweep.core.planar import from_corners, moved
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
+from nimbus_sweep.core.model.planes import from_corners, moved
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import Key, Part, Region
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.model.tracks import Track
+from nimbus_sweep.core.pipeline.analyses import Analyses, chain
+from nimbus_sweep.core.pipeline.tracking import follow
 from nimbus_sweep.core.tools.plate_patch.plate_plan import PlatePlan
-from nimbus_sweep.core.tracks import Track, follow
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
 from nimbus_sweep.demo.defects import rgb_to_ycbcr
 
 Colours = NDArray[np.float32]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from benchmarks.material import MemorySource, Planes, clip, compressed, noisy, panned, still
 from nimbus_sweep.core.defects.static_shade.detect import find
 from nimbus_sweep.core.defects.static_shade.marks import ShadeMark, as_finding
-from nimbus_sweep.core.defects.static_shade.repair import analyse, settle
+from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
 from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, UnshadeSettings
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.demo.shade import ShadeMark as PutOn
@@ -78,7 +78,7 @@ def _row(
     shares = [m.share(truth[0][0].shape) for m in put]
     hit = {n for n, share in enumerate(shares) if any(_over(f, share) for f in found)}
     false = sum(not any(_over(f, share) for share in shares) for f in found)
-    plan: ShadePlan = analyse(volume, settle(UnshadeSettings(), [as_finding(m, 0, len(truth)) for m in found]))
+    plan: ShadePlan = analyse(volume, resolve(UnshadeSettings(), [as_finding(m, 0, len(truth)) for m in found]))
     mended = [tuple(f.planes) for f in plan.apply(dirty, 0, len(dirty)).frames(0, len(dirty))]
     outside = np.mean(
         [np.mean((a != b)[~m]) for one, other in zip(spoiled, mended, strict=True) for a, b, m in zip(one, other, masks, strict=True)]

@@ -20,6 +20,7 @@ from nimbus_sweep.core.defects.static_shade.detect import find
 from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.scan import scan
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.frames import Colour, Frame, PictureFormat
 from nimbus_sweep.core.media.layout import picture_format, to_picture
@@ -28,10 +29,12 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
 from nimbus_sweep.core.media.view import ProxyMaker, jpeg, to_bgr
 from nimbus_sweep.core.media.writer import Cut
-from nimbus_sweep.core.render import RenderedShot, RenderSpec, clear, render
-from nimbus_sweep.core.report import TreatedShot, make_report
-from nimbus_sweep.core.survey import survey
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain, suggested
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.pipeline.analyses import Analyses, chain
+from nimbus_sweep.core.pipeline.render import RenderedShot, RenderSpec, clear, render
+from nimbus_sweep.core.pipeline.report import TreatedShot, make_report
+from nimbus_sweep.core.pipeline.suggestions import suggested
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import scatter, stick
 from nimbus_sweep.demo.flicker import bands, lit, patches, whole
 from nimbus_sweep.demo.shade import shade as put_on
@@ -44,14 +47,14 @@ def run(folder: Path) -> None:
     print("\nSpeed at 1920x1080, 200 frames of H.264 in, FFV1 out; taken in turns five times, medians")
     source = MovieReader(reel)
     volume = build_volume(folder / "volume.bin", source)
-    found = survey(volume, 0, len(source)).findings
-    recipe = suggested(found).settled(found)
+    found = survey(ShotEvidence(volume, 0, len(source))).findings
+    recipe = suggested(found).resolved(found)
     analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
     analyses.make(recipe, source, lambda: volume)
     treated = _rendering(reel, source, recipe, analyses, folder)
 
     def looked() -> None:
-        survey(build_volume(folder / "volume.bin", source), 0, len(source))
+        survey(ShotEvidence(build_volume(folder / "volume.bin", source), 0, len(source)))
 
     # In turns, so that a machine that is slower for a while is slower for both.
     floor, rendering, ratio = _in_turns(lambda: bare(reel, folder / "bare.mkv"), treated)
@@ -100,8 +103,8 @@ def shade(folder: Path) -> None:
     reel = encoded(folder / "shade-1080.mp4", noisy(spoiled, 1.5, 1), truth.format)
     source = MovieReader(reel)
     volume = build_volume(folder / "volume.bin", source)
-    found = survey(volume, 0, len(source), steps=["unshade"]).findings
-    recipe = suggested(found).settled(found)
+    found = survey(ShotEvidence(volume, 0, len(source)), steps=["unshade"]).findings
+    recipe = suggested(found).resolved(found)
     analyses = Analyses(folder / "analyses", fingerprint(reel), 0, len(source))
     analyses.make(recipe, source, lambda: volume)
     print(f"\nStatic shade at 1920x1080, 240 frames, {len(found)} marks found of 10; taken in turns three times, medians")

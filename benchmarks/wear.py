@@ -15,7 +15,7 @@ from nimbus_sweep.core.defects.film_dirt.repair import SpeckSweepSettings, analy
 from nimbus_sweep.core.defects.scratches.detect import surveyed as surveyed_lines
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings
 from nimbus_sweep.core.defects.scratches.repair import analyse as lift_lines
-from nimbus_sweep.core.defects.scratches.repair import settle as settle_lines
+from nimbus_sweep.core.defects.scratches.repair import resolve as settle_lines
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.demo.dirt import scattered, soiled
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
@@ -149,9 +149,9 @@ def _scratch_row(name: str, kind: str, source: MemorySource, put: list[Scratch])
     plan = lift_lines(span, settings)
     rate = len(truth) / (time.perf_counter() - start)
     mended = [f.planes for f in plan.apply(spoiled, 0, len(truth)).frames(0, len(truth))]
-    middles = [float(np.mean([t[1:] for t in f.numbers["track"]])) for f in found]
+    middles = [float(np.mean([t[1:] for t in f.evidence.track])) for f in found]
     hit = sum(
-        any(abs(m - s.x - s.lean / 2) < 6 and f.numbers["bright"] == (s.level > 128) for m, f in zip(middles, found, strict=True))
+        any(abs(m - s.x - s.lean / 2) < 6 and f.evidence.bright == (s.level > 128) for m, f in zip(middles, found, strict=True))
         for s in put
     )
     sound = altered = count = 0

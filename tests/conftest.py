@@ -16,12 +16,12 @@ import pytest
 
 from benchmarks.material import MemorySource, Planes, clip
 from nimbus_sweep.cli import footage
-from nimbus_sweep.core import inspection
 from nimbus_sweep.core.base.parallel import CORES
 from nimbus_sweep.core.defects.film_dirt import detect as film_dirt
 from nimbus_sweep.core.defects.transients import detect as fleeting
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
+from nimbus_sweep.core.pipeline import inspection
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.jobs import work
 from tests.kept import survey_once

@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from nimbus_sweep.core.evidence.light_record import LightRecord
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume
-from nimbus_sweep.core.survey import Surveyed, survey
+from nimbus_sweep.core.pipeline.survey import Surveyed, survey
 
 Result = TypeVar("Result")
 
@@ -55,14 +56,14 @@ def survey_once(folder: Path) -> Callable[..., Surveyed]:
     Where regions are held out, or frames are read that the volume does not have, it is surveyed as ever.
     """
 
-    def surveyed(volume: TimeVolume, first: int, stop: int, on_progress: Any = None, **more: Any) -> Surveyed:
-        frames = more.get("frames")
-        if more.get("hold_outs") or (frames is not None and not isinstance(frames.source, TimeVolume)):
-            return survey(volume, first, stop, on_progress, **more)
-        steps, light = more.get("steps"), more.get("light")
-        name = content(volume, first, stop, steps and sorted(steps), light or 0, more.get("scratch") is None, frames and frames.numbers)
+    def surveyed(evidence: ShotEvidence, on_progress: Any = None, steps: Any = None, hold_outs: Any = None) -> Surveyed:
+        frames = evidence.frames
+        if hold_outs or (frames is not None and not isinstance(frames.source, TimeVolume)):
+            return survey(evidence, on_progress, steps, hold_outs)
+        shown = (evidence.volume, evidence.first, evidence.stop, evidence.light or 0, evidence.scratch is None, frames and frames.numbers)
+        name = content(*shown, steps and sorted(steps))
         known = (folder / name).exists()
-        told = once(folder, name, lambda: survey(volume, first, stop, on_progress, **more))
+        told = once(folder, name, lambda: survey(evidence, on_progress, steps))
         if known and on_progress:
             on_progress(1.0)
         return told

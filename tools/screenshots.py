@@ -16,8 +16,8 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
-from nimbus_sweep.core.base.parallel import CORES  # noqa: E402
-from tests.e2e.conftest import CHROMIUM, SWITCHES, Running  # noqa: E402
+from nimbus_sweep.core.base.parallel import CORES
+from tests.e2e.conftest import CHROMIUM, SWITCHES, Running
 
 # The pictures are taken alone, on all cores.
 os.environ.pop(CORES, None)
@@ -25,7 +25,7 @@ OUT = ROOT / "docs" / "screenshots"
 HEAD = {"X-Requested-By": "nimbus-sweep"}
 
 
-def settle(page: Page, name: str, wait: int = 1800) -> None:
+def resolve(page: Page, name: str, wait: int = 1800) -> None:
     """Let everything be drawn, then take the picture; `wait` in milliseconds."""
     page.wait_for_timeout(wait)
     page.evaluate("() => { const said = document.getElementById('said'); if (said) said.hidden = true; }")
@@ -61,7 +61,7 @@ def brushed(page: Page, app: Running, reel: int) -> None:
     for x, y in ((276, 168), (262, 196), (250, 172)):
         page.mouse.move(box["x"] + x * scale, box["y"] + y * scale, steps=8)
     page.eval_on_selector("#sheet", "(sheet) => { sheet.scrollTop = sheet.querySelector('[data-retouch]').offsetTop - 160; }")
-    settle(page, "worn", 1500)
+    resolve(page, "worn", 1500)
     page.mouse.up()
     page.keyboard.press("u")
 
@@ -74,7 +74,7 @@ def gulls(page: Page, app: Running, reel: int) -> None:
     page.evaluate("() => { window.nimbusBench.go(31); window.nimbusBench.aim(98, 344); window.nimbusBench.set({ split: 0.5 }); }")
     page.locator("[data-view=split]").click()
     page.eval_on_selector("#sheet", "(sheet) => { sheet.scrollTop = 0; }")
-    settle(page, "gulls", 6000)
+    resolve(page, "gulls", 6000)
     page.locator("[data-view=treated]").click()
 
 
@@ -106,7 +106,7 @@ def glass(page: Page, app: Running, reel: int) -> None:
     page.keyboard.press("h")
     page.locator("details[data-track] summary").first.click()
     page.evaluate("() => { document.getElementById('sheet').scrollTop = 0; }")
-    settle(page, "glass", 9000)
+    resolve(page, "glass", 9000)
     page.locator("[data-view=treated]").click()
 
 
@@ -131,32 +131,32 @@ def mast(page: Page, app: Running, reel: int) -> None:
     page.locator("[data-view=split]").click()
     page.get_by_label("Places most worth a look").scroll_into_view_if_needed()
     page.evaluate("() => { document.getElementById('sheet').scrollTop = 96; }")
-    settle(page, "inspection", 6000)
+    resolve(page, "inspection", 6000)
     page.locator("[data-view=treated]").click()
     page.request.post(f"{at}/papers", data={}, headers=HEAD)
     app.wait(reel, "papers", 120)
     page.goto(f"{at}/delivery")
     page.evaluate("() => { document.getElementById('sheet').scrollTop = 1e6; }")
-    settle(page, "delivery", 2500)
+    resolve(page, "delivery", 2500)
     paper = page.get_by_role("link", name="Treatment report").get_attribute("href")
     page.goto(f"{app.address}{paper}")
     page.set_viewport_size({"width": 780, "height": 1100})
-    settle(page, "report", 800)
+    resolve(page, "report", 800)
     page.set_viewport_size({"width": 1280, "height": 800})
 
 
 def shelf(page: Page, app: Running, _reel: int) -> None:
     """The rack, with the last reels of the demo still being drawn, and the sheet of mains and shutter."""
     page.goto(app.address)
-    settle(page, "rack")
+    resolve(page, "rack")
     page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
-    settle(page, "mains")
+    resolve(page, "mains")
 
 
 def brought_in(page: Page, app: Running, reel: int) -> None:
     """What intake shows."""
     page.goto(f"{app.address}/reels/{reel}/intake")
-    settle(page, "intake")
+    resolve(page, "intake")
 
 
 def edit(page: Page, app: Running, reel: int) -> None:
@@ -165,7 +165,7 @@ def edit(page: Page, app: Running, reel: int) -> None:
     page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
     page.evaluate("() => window.nimbusBench.go(12)")
     page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.querySelector('.shots').offsetTop - 120; }")
-    settle(page, "shots")
+    resolve(page, "shots")
 
 
 def scan(page: Page, app: Running, reel: int) -> None:
@@ -173,7 +173,7 @@ def scan(page: Page, app: Running, reel: int) -> None:
     page.goto(f"{app.address}/reels/{reel}/intake")
     page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=30_000)
     page.evaluate("() => window.nimbusBench.go(16)")
-    settle(page, "scan")
+    resolve(page, "scan")
 
 
 def pixels(page: Page, app: Running, reel: int) -> None:
@@ -184,13 +184,13 @@ def pixels(page: Page, app: Running, reel: int) -> None:
     page.wait_for_selector("li[data-finding]")
     page.evaluate("() => window.nimbusBench.go(70)")
     page.locator("li[data-finding]", has_text="green").first.locator("summary").click()
-    settle(page, "condition")
+    resolve(page, "condition")
     page.get_by_role("button", name="Add step: Pixel mend").click()
     app.wait(reel, "analysis")
     page.request.post(f"{app.address}/reels/{reel}/library?shot=0", data={"name": "Headland camera, stuck pixels"}, headers=HEAD)
     page.goto(f"{app.address}/reels/{reel}/treatment")
     page.locator("details[data-fold=recipes] summary").click()
-    settle(page, "treatment")
+    resolve(page, "treatment")
 
 
 def dust(page: Page, app: Running, reel: int) -> None:
@@ -201,7 +201,7 @@ def dust(page: Page, app: Running, reel: int) -> None:
     page.wait_for_selector("li[data-finding]")
     page.evaluate("() => window.nimbusBench.go(60)")
     page.locator("li[data-finding]", has_text="Sensor dust").first.locator("summary").click()
-    settle(page, "dust", 5000)
+    resolve(page, "dust", 5000)
     page.get_by_role("button", name="Add step: Unshade").click()
     app.wait(reel, "analysis", 300)
     page.locator("li[data-finding]", has_text="Hair").first.locator("summary").click()
@@ -216,7 +216,7 @@ def dust(page: Page, app: Running, reel: int) -> None:
         page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
         page.wait_for_timeout(350)
     page.keyboard.press("Enter")
-    settle(page, "region", 6000)
+    resolve(page, "region", 6000)
     page.keyboard.press("Control+z")
 
 
@@ -240,7 +240,7 @@ def veil(page: Page, app: Running, reel: int) -> None:
     page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
     page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
     page.keyboard.press("g")
-    settle(page, "truth", 6000)
+    resolve(page, "truth", 6000)
     page.keyboard.press("g")
 
 
@@ -252,7 +252,7 @@ def lamps(page: Page, app: Running, reel: int) -> None:
     page.wait_for_selector(".light-found")
     page.get_by_text("See the light").click()
     page.evaluate("() => window.nimbusBench.go(30)")
-    settle(page, "light", 4000)
+    resolve(page, "light", 4000)
 
 
 def order(page: Page, app: Running, reel: int) -> None:
@@ -265,7 +265,7 @@ def order(page: Page, app: Running, reel: int) -> None:
     page.goto(f"{app.address}/reels/{reel}/treatment")
     page.locator("summary", has_text="2. Bands and patches").click()
     page.evaluate("() => window.nimbusBench.go(31)")
-    settle(page, "order", 5000)
+    resolve(page, "order", 5000)
 
 
 def trials(page: Page, app: Running, reel: int) -> None:
@@ -281,7 +281,7 @@ def trials(page: Page, app: Running, reel: int) -> None:
     page.get_by_role("button", name="Compute the trial").click()
     app.wait(reel, "trial", 60)
     page.wait_for_selector("li[data-way]")
-    settle(page, "trials", 4000)
+    resolve(page, "trials", 4000)
 
 
 # Each part with the number of its demo reel; the shelf shows all of them.

@@ -17,22 +17,27 @@ from tqdm import tqdm
 
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.files import written_aside
-from ..core.cutting import divided
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.light_record import LightRecord, recorded
 from ..core.evidence.scan import scan
+from ..core.evidence.shot_evidence import ShotEvidence
 from ..core.evidence.time_volume import TimeVolume, build_volume
-from ..core.measure import compare, report_of
 from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.repeats import Repeats
-from ..core.render import RenderedShot, RenderSpec, clear, render
-from ..core.report import TreatedShot, make_report, read_report
-from ..core.steps import STEPS
-from ..core.survey import Finding
-from ..core.survey import survey as look_for
-from ..core.treatment import Analyses, Recipe, Step, read_recipe, suggested
+from ..core.model.findings import Note
+from ..core.model.recipes import Recipe, Step, read_recipe
+from ..core.model.registry import STEPS
+from ..core.model.shots import divided
+from ..core.pipeline.analyses import Analyses
+from ..core.pipeline.comparison import compare, report_of
+from ..core.pipeline.render import RenderedShot, RenderSpec, clear, render
+from ..core.pipeline.report import TreatedShot, make_report, read_report
+from ..core.pipeline.suggestions import suggested
+from ..core.pipeline.survey import Finding
+from ..core.pipeline.survey import survey as look_for
+from ..wording import note, sentence, title
 from .group import main, stopped
 
 Progress = Callable[[float], None]
@@ -82,8 +87,8 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
             "frames": len(source),
             "first": first,
             "stop": stop,
-            "shots": [{"first": s.first, "stop": s.stop, "notes": s.notes} for s in shots],
-            "findings": [f.as_json() for f in found],
+            "shots": [{"first": s.first, "stop": s.stop, "notes": [note(n) for n in s.notes]} for s in shots],
+            "findings": [f.as_json() | {"title": title(f), "sentence": sentence(f)} for f in found],
         }
         text = json.dumps(facts, indent=2)
         if str(json_path) == "-":
@@ -97,10 +102,10 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
     click.echo(f"{reel.name}, frames {first} to {stop - 1}: {len(convincing)} finding{'' if len(convincing) == 1 else 's'}")
     for f in convincing:
         where = f"frames {f.first}-{f.stop - 1}  " if len(shots) > 1 else ""
-        click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {f.title}. {f.sentence}")
+        click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {title(f)}. {sentence(f)}")
     for shot in shots:
-        for note in shot.notes:
-            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note}")
+        for told in shot.notes:
+            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note(told)}")
     doubtful = len(found) - len(convincing)
     if doubtful:
         click.echo(
@@ -160,7 +165,7 @@ def treat(
         rendered, treated = [], []
         with _bar("Analysing") as told:
             for n, shot in enumerate(shots):
-                own = (recipe or suggested(shot.found)).settled(shot.found)
+                own = (recipe or suggested(shot.found)).resolved(shot.found)
                 if not own.active:
                     continue
                 analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
@@ -270,7 +275,7 @@ class _Part:
     volume: TimeVolume | None = None
     light: LightRecord | None = None
     found: list[Finding] = field(default_factory=list)
-    notes: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 def _divided(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -> tuple[list[_Part], Repeats]:
@@ -311,7 +316,7 @@ def _surveyed(
             volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
             steady = folder / "steadied.bin"
             span = Span.of(source, part.first, part.stop, repeats.distinct, volume)
-            told_of = look_for(volume, part.first, part.stop, steps=steps, light=lit, scratch=steady, frames=span)
+            told_of = look_for(ShotEvidence(volume, part.first, part.stop, light=lit, frames=span, scratch=steady), steps=steps)
             part.found, part.notes = told_of.findings, told_of.notes
             told((n + 1) / len(parts))
     return parts, repeats

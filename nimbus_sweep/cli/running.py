@@ -58,7 +58,7 @@ def worker(data: Path, level: str) -> None:
 @main.command(hidden=True)
 def warm() -> None:
     """Compile the loops that are compiled, so that the first start need not; done by the installation."""
-    from ..core.compiled import warm_up
+    from ..core.pipeline.warm_up import warm_up
     from ..demo import station
 
     warm_up()

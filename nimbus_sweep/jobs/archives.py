@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from ..core.archive import Archive, ArchivedReel, Manifest, write_archive
 from ..core.base.errors import SweepError
+from ..core.interchange.archive import Archive, ArchivedReel, Manifest, write_archive
 from ..core.media.formats import Delivery
 from ..store import edits, strokes
 from ..store.data import DataFolder

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..core.cutting import Shots
+from ..core.model.shots import Shots
 from ..store import edits
 from ..store.models import Reel, Task
+from ..wording.checks import worded
 
 # Checks that are looked through for one of a shot.
 _LOOKED_THROUGH = 40
@@ -24,5 +25,5 @@ def checks_of(reel: Reel, shots: Shots) -> list[dict[str, Any] | None]:
     found = []
     for shot in shots:
         told = newest.get((shot.first, shot.stop)) if shot.treated else None
-        found.append(None if told is None else told | {"stale": told["mark"] != edits.mark_of(shot)})
+        found.append(None if told is None else worded(told) | {"stale": told["mark"] != edits.mark_of(shot)})
     return found

@@ -14,22 +14,23 @@ import cv2
 import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from ..core import papers
 from ..core.base.files import written_aside
-from ..core.confined import unconfined
-from ..core.cutting import Shot, Shots
 from ..core.evidence.light_record import LightRecord, described
+from ..core.interchange import papers
 from ..core.media.formats import FORMATS
 from ..core.media.frames import FrameSource
 from ..core.media.opening import fingerprint
 from ..core.media.reel import ReelReader
 from ..core.media.view import Picture, crop, jpeg, png, to_bgr
-from ..core.render import treated as with_treatment
-from ..core.report import TreatedShot
-from ..core.survey import Finding
+from ..core.model.findings import Finding
+from ..core.model.shots import Shot, Shots
+from ..core.pipeline.confined import unconfined
+from ..core.pipeline.render import treated as with_treatment
+from ..core.pipeline.report import TreatedShot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
+from ..wording import papers as wording
 from .checks import checks_of
 from .reels import learned, light_path, size_of, spec_of, volume_path
 
@@ -163,9 +164,9 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
     spec = spec_of(data, reel, 0, shots)
     pictures = Pictures(source, with_treatment(spec, source) if made else None)
     head = head_of(reel)
-    found = [[(edits.finding(f), f["state"]) for f in shot.findings] for shot in shots]
+    found = [[(f.finding, f.state) for f in shot.findings] for shot in shots]
     condition = papers.ConditionReport(
-        head=head, shots=tuple(papers.condition_of(n, s, f) for n, (s, f) in enumerate(zip(shots, found, strict=True), start=1))
+        head=head, shots=tuple(wording.condition_of(n, s, f) for n, (s, f) in enumerate(zip(shots, found, strict=True), start=1))
     )
     told(0.35)
     treatment = _treatment(data, reel, shots, found, head, made)
@@ -217,8 +218,10 @@ def _treatment(
     for n, shot in enumerate(shots):
         own = made.get(shot.enter) if shot.treated else None
         known = iter([] if own is None else [_told(k) for k in own.knowledge])
-        recipe = edits.settled(shot)
-        steps = tuple(papers.step_told(k, step, next(known, {}) if step.on and own else {}) for k, step in enumerate(recipe.steps, start=1))
+        recipe = edits.resolved(shot)
+        steps = tuple(
+            wording.step_told(k, step, next(known, {}) if step.on and own else {}) for k, step in enumerate(recipe.steps, start=1)
+        )
         states = [state for _, state in found[n]]
         untreated = len(edits.kept(shot)) - len(edits.mended(shot))
         gone = len([f for f in absent if shot.first <= f < shot.stop])
@@ -234,7 +237,7 @@ def _treatment(
                 check=checks[n],
                 verdict=shot.verdict,
                 remark=shot.remark,
-                could_not=tuple(papers.left_undone(shot, states, untreated, gone)),
+                could_not=tuple(wording.left_undone(shot, states, untreated, gone)),
             )
         )
     return papers.TreatmentReport(

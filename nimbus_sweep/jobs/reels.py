@@ -11,16 +11,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.cutting import Shot, Shots
 from ..core.evidence.light_record import LightRecord, described, record, recorded
 from ..core.evidence.time_volume import TimeVolume, build_volume
 from ..core.media.formats import Delivery
 from ..core.media.frames import Frame
 from ..core.media.reel import Reading, ReelReader
 from ..core.media.repeats import Repeats
-from ..core.render import RenderedShot, RenderSpec, open_unchanged
-from ..core.report import TreatedShot
-from ..core.treatment import Analyses
+from ..core.model.shots import Shot, Shots
+from ..core.pipeline.analyses import Analyses
+from ..core.pipeline.render import RenderedShot, RenderSpec, open_unchanged
+from ..core.pipeline.report import TreatedShot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel
@@ -55,7 +55,7 @@ def spec_of(
         size=reel.size,
         modified=reel.modified,
         shots=tuple(
-            RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.settled(s))
+            RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.resolved(s))
             for n, s in enumerate(shots, start=1)
             if s.treated
         ),
@@ -199,7 +199,7 @@ def learned(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told
     made = []
     active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
     for done, (n, shot) in enumerate(active):
-        recipe = edits.settled(shot)
+        recipe = edits.resolved(shot)
         begin, end = done / len(active), (done + 1) / len(active)
         opened = partial(_span_volume, data, reel, shot, source)
         lit = partial(_span_light, data, reel, shot, source)

@@ -15,25 +15,28 @@ from typing import Any
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..core.base.files import written_aside
-from ..core.cutting import Shot, divided, place_of
-from ..core.defects.static_shade.shared_marks import mean_light, shared
+from ..core.defects.static_shade.shared_marks import is_shared, mean_light, proves_map, shared
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.scan import Scan, scan
+from ..core.evidence.shot_evidence import ShotEvidence
 from ..core.evidence.time_volume import build_volume
-from ..core.inspection import inspect
-from ..core.known_truth import beside, held_against
-from ..core.measure import compare, merged, report_of
 from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.frames import Frame
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
-from ..core.render import clear, render
-from ..core.report import make_report
-from ..core.survey import Finding, Surveyed, survey
-from ..core.tracks import follow, track_named
-from ..core.treatment import Analyses, chain
-from ..core.trials import Judge, Plan
+from ..core.model.findings import JudgedFinding
+from ..core.model.shots import Shot, divided, place_of
+from ..core.model.tracks import track_named
+from ..core.pipeline.analyses import Analyses, chain
+from ..core.pipeline.comparison import compare, merged, report_of
+from ..core.pipeline.inspection import inspect
+from ..core.pipeline.known_truth import beside, held_against
+from ..core.pipeline.render import clear, render
+from ..core.pipeline.report import make_report
+from ..core.pipeline.survey import Finding, Surveyed, survey
+from ..core.pipeline.tracking import follow
+from ..core.pipeline.trials import Judge, Plan
 from ..logs import about, log_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
@@ -236,7 +239,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
         whole, lit = volume.between(*shot.span), light.between(*shot.span)
         with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
             steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel), whole)
-            found = survey(whole, shot.first, shot.stop, share, hold_outs=held, light=lit, scratch=steadied, frames=frames)
+            found = survey(ShotEvidence(whole, shot.first, shot.stop, light=lit, frames=frames, scratch=steadied), share, hold_outs=held)
         seconds = time.monotonic() - start
         took += seconds
         total += len(found.findings)
@@ -250,21 +253,21 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
 def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
     shots = edits.shots_of(edits.current(reel))
-    proven = [[f for f in edits.kept(s) if "map" in f.numbers and "shared" not in f.numbers] for s in shots]
+    proven = [[f for f in edits.kept(s) if proves_map(f)] for s in shots]
     looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
     gained: dict[int, list[Finding]] = {}
     for n in looked:
         told(0.99, what=f"Looking for the marks of other shots in shot {n + 1}")
         volume = open_volume(data, reel, shots[n], source).between(*shots[n].span)
         others = [(shots[m].name or f"shot {m + 1}", f) for m in range(len(shots)) if m != n for f in proven[m]]
-        known = [edits.finding(f) for f in shots[n].findings]
+        known = [f.finding for f in shots[n].findings]
         found = shared(mean_light(volume), others, known, shots[n].first, shots[n].stop)
         if found:
             gained[n] = found
     if gained:
 
         def with_them(n: int, shot: Shot) -> Shot:
-            return shot.with_(findings=(*shot.findings, *(edits.as_stored(f) for f in gained[n]))) if n in gained else shot
+            return shot.with_(findings=(*shot.findings, *(JudgedFinding.of(f) for f in gained[n]))) if n in gained else shot
 
         edits.change(reel, "Marks shared between shots", tuple(with_them(n, s) for n, s in enumerate(shots)))
     return sum(map(len, gained.values()))
@@ -272,13 +275,11 @@ def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -
 
 def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     """The shot with what a survey found; what the user placed or dismissed stays so."""
-    by_hand = [f for f in shot.findings if f["by_hand"] or ("shared" in f["numbers"] and f["state"] == "dismissed")]
-    dismissed = {(f["kind"], f["x"], f["y"]) for f in shot.findings if f["state"] == "dismissed"}
-    stored = [edits.as_stored(f) for f in found.findings]
-    for f in stored:
-        if (f["kind"], f["x"], f["y"]) in dismissed:
-            f["state"] = "dismissed"
-    return shot.with_(findings=(*stored, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
+    by_hand = [f for f in shot.findings if f.by_hand or (f.state == "dismissed" and is_shared(f))]
+    dismissed = {(f.kind, f.x, f.y) for f in shot.findings if f.state == "dismissed"}
+    judged = [JudgedFinding.of(f) for f in found.findings]
+    judged = [f.with_(state="dismissed") if (f.kind, f.x, f.y) in dismissed else f for f in judged]
+    return shot.with_(findings=(*judged, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
 def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
@@ -375,7 +376,7 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
         judge = Judge(scratch, source, first, stop)
         for n, variant in enumerate(plan.variants):
             told(0.1 + 0.9 * n / count, what=f"Way {n + 1} of {count}")
-            recipe = variant.recipe.settled(edits.kept(shot))
+            recipe = variant.recipe.resolved(edits.kept(shot))
             start = time.perf_counter()
             share = told.part(0.1 + 0.9 * n / count, 0.1 + 0.9 * (n + 0.5) / count)
             known = Analyses(data.analyses, computed_under(reel), first, stop).make(
@@ -419,7 +420,7 @@ def _check(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
         begin, end = done / len(wanted), (done + 1) / len(wanted)
         made = learned(data, reel, (shot,), source, told.part(begin, begin + 0.2 * (end - begin)))[0]
         told(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
-        kept, every = edits.kept(shot), [edits.finding(f) for f in shot.findings]
+        kept, every = edits.kept(shot), [f.finding for f in shot.findings]
         with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
             result = inspect(
                 source,
@@ -482,7 +483,7 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
             stream.write(report.model_dump_json(indent=2).encode())
         files.append({"name": name, "bytes": size_of(out), "frames": len(cut)})
     shutil.rmtree(data.chunks(task.id), ignore_errors=True)
-    recipe = edits.settled(next((s for s in shots if s.treated), shots[0]))
+    recipe = edits.resolved(next((s for s in shots if s.treated), shots[0]))
     with written_aside(data.delivery(task.id, "recipe.json")) as stream:
         stream.write(recipe.model_dump_json(indent=2).encode())
     return {"file": files[0]["name"], "files": files, "bytes": sum(f["bytes"] for f in files), "frames": sum(f["frames"] for f in files)}

@@ -8,9 +8,9 @@ from collections.abc import Callable
 from typing import Any
 
 from ..core.base.errors import SweepError
-from ..core.cutting import Shot, Shots, whole
-from ..core.survey import Finding
-from ..core.treatment import Recipe
+from ..core.model.findings import Finding
+from ..core.model.recipes import Recipe
+from ..core.model.shots import Shot, Shots, whole
 from . import strokes
 from .models import Edit, Reel, writing
 
@@ -95,29 +95,17 @@ def can_redo(reel: Reel) -> str | None:
     return edit.what if edit else None
 
 
-def as_stored(found: Finding) -> dict[str, Any]:
-    """A finding as it is kept: its values, and whether it is to be mended."""
-    return {**found.as_json(), "state": "kept" if found.convinces else "doubtful"}
-
-
 def kept(shot: Shot) -> list[Finding]:
     """The findings of a shot that are to be mended."""
-    return [finding(f) for f in shot.findings if f["state"] == "kept"]
-
-
-def finding(stored: dict[str, Any]) -> Finding:
-    """A finding from the values it is kept as."""
-    values = {k: v for k, v in stored.items() if k not in ("state", "suggested", "chosen")}
-    # What the user kept himself is sure, whatever the figure says.
-    return Finding(**{**values, "confidence": 1.0 if stored.get("chosen") else values["confidence"]})
+    return [f.finding for f in shot.findings if f.state == "kept"]
 
 
 def named(shot: Shot) -> Recipe:
     """A shot's treatment with what the condition sheet names filled in; its brush strokes are named by their book alone."""
-    return shot.recipe.settled(kept(shot))
+    return shot.recipe.resolved(kept(shot))
 
 
-def settled(shot: Shot) -> Recipe:
+def resolved(shot: Shot) -> Recipe:
     """The same with the brush strokes themselves."""
     return strokes.unfolded(named(shot))
 
@@ -130,19 +118,5 @@ def mark_of(shot: Shot) -> str:
 
 def mended(shot: Shot) -> list[Finding]:
     """Those of the kept findings that the treatment acts on."""
-    active = settled(shot).active
-    places = {(s["x"], s["y"]) for step in active for s in step.settings.get("sites") or ()}
-    lines = [[list(point) for point in m["outline"]] for step in active for m in step.settings.get("marks") or ()]
-    tracks = [[list(place) for place in line["track"]] for step in active for line in step.settings.get("lines") or ()]
-    kinds = {step.kind for step in active}
-
-    def is_mended(f: Finding) -> bool:
-        if f.kind in ("light", "film-dirt", "fleeting"):
-            return f.step in kinds
-        if f.kind == "cue-mark":
-            return f.numbers["outline"] in lines
-        if f.kind == "scratch":
-            return [list(place) for place in f.numbers["track"]] in tracks
-        return (f.x, f.y) in places if "outline" not in f.numbers else f.numbers["outline"] in lines
-
-    return [f for f in kept(shot) if is_mended(f)]
+    active = resolved(shot).active
+    return [f for f in kept(shot) if any(s.kind == f.step and s.of.acts_on(s.settings, f) for s in active)]

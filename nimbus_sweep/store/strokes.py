@@ -8,9 +8,9 @@ from collections import OrderedDict
 from typing import Any
 
 from ..core.base.errors import SweepError
-from ..core.steps import STEPS
+from ..core.model.recipes import Recipe, Step
+from ..core.model.registry import STEPS
 from ..core.tools.retouch import Touch
-from ..core.treatment import Recipe, Step
 from .models import Reel, Stroke
 
 # Strokes in order, each under the name it is taken off by.
@@ -90,7 +90,7 @@ def folded(reel: Reel, recipe: Recipe) -> Recipe:
     """A recipe that was taken in, its strokes put into a book of the reel; a book it names is not of this place."""
     steps = []
     for step in recipe.steps:
-        if step.kind == "retouch":
+        if "book" in step.settings:
             strokes = [Touch.model_validate(t) for t in step.settings["strokes"]]
             step = step.model_copy(update={"settings": {"strokes": [], "book": put_on(reel, 0, strokes) if strokes else 0}})
         steps.append(step)
@@ -105,4 +105,4 @@ def elsewhere(recipe: Recipe, own: Recipe) -> Recipe:
 
 
 def _of_its_frames(step: Step, recipe: Recipe) -> bool:
-    return step.kind == "retouch" or any(step.rides_on(track.name) for track in recipe.tracks)
+    return step.of.stays or any(step.rides_on(track.name) for track in recipe.tracks)

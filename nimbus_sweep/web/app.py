@@ -9,15 +9,17 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from flask import Flask, Response, abort, current_app, jsonify, render_template, request
+from jinja2 import ChoiceLoader
 from werkzeug.exceptions import HTTPException
 
+from .. import wording
 from ..core.base.errors import ChangedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..jobs.queue import Queue
 from ..logs import log_path
 from ..store.data import DataFolder
 from ..store.models import database
-from . import words
+from ..wording import lamps
 from .stages import (
     condition,
     delivery,
@@ -59,7 +61,10 @@ def create_app(services: Services) -> Flask:
     app.extensions["services"] = services
     app.json.sort_keys = False  # type: ignore[attr-defined]
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters.update(words.FILTERS)
+    app.jinja_env.filters.update(wording.FILTERS)
+    app.jinja_env.globals.update(lamps.GLOBALS)
+    assert app.jinja_loader is not None
+    app.jinja_loader = ChoiceLoader([app.jinja_loader, wording.loader()])
     for stage in (
         rack,
         reels,

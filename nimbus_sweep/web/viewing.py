@@ -13,8 +13,6 @@ from numpy.typing import NDArray
 
 from ..core.base.errors import Overtaken, SweepError
 from ..core.base.parallel import mapped
-from ..core.confined import unconfined
-from ..core.cutting import Shot, Shots, place_of
 from ..core.evidence.summary import Summary
 from ..core.evidence.time_volume import TimeVolume
 from ..core.imaging.patches import PatchPlan
@@ -22,12 +20,15 @@ from ..core.media.frames import Alone, Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.repeats import Passing, RepairedOnce, Repeats
 from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
-from ..core.steps import Knowledge
+from ..core.model.kinds import Knowledge
+from ..core.model.recipes import Recipe
+from ..core.model.shots import Shot, Shots, place_of
+from ..core.pipeline.analyses import Analyses, chain, load_step
+from ..core.pipeline.confined import unconfined
+from ..core.pipeline.trials import Plan
 from ..core.tools.plate_patch.plate_plan import PlatePlan
 from ..core.tools.reframe import ReframePlan, ReframeSettings
 from ..core.tools.retouch import RetouchSettings
-from ..core.treatment import Analyses, Recipe, chain
-from ..core.trials import Plan
 from ..jobs.reels import analyses_of, computed_under, open_as_taken_in, volume_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
@@ -136,7 +137,7 @@ class Viewing:
         if not path.exists():
             return None
         layout = self.reader(reel).format
-        return self._keep(("learned", reel.id, path.stem, active[at].model_dump_json()), lambda: active[at].load(path, layout))
+        return self._keep(("learned", reel.id, path.stem, active[at].model_dump_json()), lambda: load_step(active[at], path, layout))
 
     def moment(self, reel: Reel, number: int) -> int:
         """The first frame of its shot that shows the same moment as frame `number`."""

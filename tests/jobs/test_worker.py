@@ -15,11 +15,11 @@ from typing import Any
 import pytest
 
 from benchmarks.material import noisy, panned, still
-from nimbus_sweep.core import render as rendering
-from nimbus_sweep.core import survey
-from nimbus_sweep.core.cutting import set_points
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.shots import set_points
+from nimbus_sweep.core.pipeline import render as rendering
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.shade import shade, sprinkle
 from nimbus_sweep.jobs import work
 from nimbus_sweep.jobs.queue import Queue
@@ -67,7 +67,7 @@ def test_a_worker_process_works_and_comes_back(data: DataFolder, stored: Reel) -
         until(lambda: watch.pid not in (None, first))
         survey = queue.put("survey", Reel.get_by_id(stored.id))
         until(lambda: state(survey) == "done")
-        assert {(f["x"], f["y"]) for f in edits.shot_of(stored).findings if f["state"] == "kept"} == {(s.x, s.y) for s in SITES}
+        assert {(f.x, f.y) for f in edits.shot_of(stored).findings if f.state == "kept"} == {(s.x, s.y) for s in SITES}
     finally:
         watch.stop()
     until(lambda: not Path(f"/proc/{watch.pid}/exe").exists())
@@ -220,7 +220,8 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
 
 def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     # Dust alone is asked for here.
-    monkeypatch.setattr(survey, "WEAR_SURVEYS", {})
+    looked_for = ["steady-frame", "pixel-mend", "unshade"]
+    monkeypatch.setattr(work, "survey", lambda evidence, told, hold_outs: survey(evidence, told, looked_for, hold_outs))
     size = (320, 180)
     marks = sprinkle(size[::-1], 4, 5, largest=11, depth=(0.35, 0.7))
     moving = panned("coffee", 30, 5, 0.3, size)
@@ -235,17 +236,17 @@ def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path
     assert do(data, Task.create(reel=stored, kind="survey", settings={"shots": [1]})).state == "done"
     alone = edits.shot_of(stored, 1)
     assert not edits.kept(alone)
-    assert "too little" in alone.notes[0]
+    assert alone.notes[0].code == "too-little-motion"
     assert do(data, Task.create(reel=stored, kind="survey", settings={"shots": [0]})).state == "done"
     assert edits.current(stored).what == "Marks shared between shots"
     gained = edits.kept(edits.shot_of(stored, 1))
     assert len(gained) >= 2
-    assert all(f.numbers["shared"] == "shot 1" and f.first == 30 for f in gained)
-    dismissed = edits.shot_of(stored, 1).findings
-    dismissed[0]["state"] = "dismissed"
+    assert all(f.evidence.shared == "shot 1" and f.first == 30 for f in gained)
+    first, *others = edits.shot_of(stored, 1).findings
+    dismissed = (first.with_(state="dismissed"), *others)
     edits.change_shot(stored, "Dismissed", 1, lambda s: s.with_(findings=dismissed))
     do(data, Task.create(reel=stored, kind="survey", settings={"shots": [1]}))
-    states = [f["state"] for f in edits.shot_of(stored, 1).findings if (f["x"], f["y"]) == (dismissed[0]["x"], dismissed[0]["y"])]
+    states = [f.state for f in edits.shot_of(stored, 1).findings if (f.x, f.y) == (first.x, first.y)]
     assert states == ["dismissed"], "what was dismissed stays so"
 
 

@@ -13,14 +13,16 @@ from typing import Any
 import pytest
 
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.cutting import Shot, add_cut
-from nimbus_sweep.core.regions import Region, box_region
-from nimbus_sweep.core.survey import Finding
-from nimbus_sweep.core.tracks import Track
-from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.core.defects.stuck_pixels.evidence import StuckPixelEvidence
+from nimbus_sweep.core.model.findings import Finding, JudgedFinding
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import Region, box_region
+from nimbus_sweep.core.model.shots import Shot, add_cut
+from nimbus_sweep.core.model.tracks import Track
 from nimbus_sweep.store import edits, strokes
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.models import Edit, Job, Reel, Setting, Task, open_database
+from nimbus_sweep.wording import sentence
 
 
 @pytest.fixture
@@ -30,10 +32,22 @@ def reel(tmp_path: Path) -> Iterator[Reel]:
     opened.close()
 
 
-def finding(x: int, confidence: float, by_hand: bool = False) -> dict:
-    return edits.as_stored(
-        Finding("stuck-pixel", "pixel-mend", x, 5, 1, 1, 0, 9, confidence, "Stuck pixel", "Because.", {"seen": 9}, by_hand)
-    )
+# As an earlier version stored it, with its words.
+OLD = {
+    "kind": "stuck-pixel",
+    "step": "pixel-mend",
+    **{"x": 7, "y": 5, "width": 1, "height": 1, "first": 0, "stop": 48, "confidence": 0.9},
+    "title": "Stuck pixel, red",
+    "sentence": "Departs by 90.",
+    "numbers": {"colour": "red", "departure": 90.0},
+    **{"by_hand": False, "suggested": True, "state": "kept"},
+}
+
+
+def finding(x: int, confidence: float, by_hand: bool = False) -> JudgedFinding:
+    place = {"x": x, "y": 5, "width": 1, "height": 1, "first": 0, "stop": 9}
+    told = StuckPixelEvidence(seen=9)
+    return JudgedFinding.of(Finding(kind="stuck-pixel", step="pixel-mend", **place, confidence=confidence, evidence=told, by_hand=by_hand))
 
 
 def shot(reel: Reel) -> Shot:
@@ -60,7 +74,7 @@ def test_changes_are_taken_back_one_by_one(reel: Reel) -> None:
         change(reel, f"step {n}", findings=[finding(n, 0.9)])
     assert edits.can_undo(reel) == "step 3"
     assert [edits.undo(reel).what for _ in range(3)] == ["step 3", "step 2", "step 1"]
-    assert shot(reel).findings[0]["x"] == 0
+    assert shot(reel).findings[0].x == 0
     assert edits.can_redo(reel) == "step 1"
     assert edits.redo(reel).what == "step 1"
     change(reel, "another way", findings=[])
@@ -78,7 +92,7 @@ def test_a_change_after_undo_is_not_taken_for_the_one_undone(reel: Reel) -> None
 def test_a_change_keeps_what_it_does_not_name(reel: Reel) -> None:
     change(reel, "found", findings=[finding(3, 0.9)])
     change(reel, "step", recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
-    assert shot(reel).findings[0]["x"] == 3
+    assert shot(reel).findings[0].x == 3
     change(reel, "more", findings=[finding(3, 0.9), finding(8, 0.4)])
     assert [s.kind for s in shot(reel).recipe.steps] == ["pixel-mend"]
 
@@ -119,20 +133,20 @@ def test_histories_of_reels_are_apart(reel: Reel) -> None:
 
 def test_what_is_kept_is_mended_and_nothing_else(reel: Reel) -> None:
     found = [finding(1, 0.9), finding(2, 0.4), finding(3, 0.95), finding(4, 0.1, by_hand=True)]
-    assert [f["state"] for f in found] == ["kept", "doubtful", "kept", "kept"]
-    found[2]["state"] = "dismissed"
+    assert [f.state for f in found] == ["kept", "doubtful", "kept", "kept"]
+    found[2] = found[2].with_(state="dismissed")
     change(reel, "found", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
-    sites = edits.settled(shot(reel)).steps[0].settings["sites"]
+    sites = edits.resolved(shot(reel)).steps[0].settings["sites"]
     assert [s["x"] for s in sites] == [1, 4]
     assert [f.x for f in edits.mended(shot(reel))] == [1, 4]
-    found[1] |= {"state": "kept", "chosen": True}
+    found[1] = found[1].with_(state="kept", chosen=True)
     change(reel, "kept the doubtful one", findings=found)
-    assert [s["x"] for s in edits.settled(shot(reel)).steps[0].settings["sites"]] == [1, 2, 4]
+    assert [s["x"] for s in edits.resolved(shot(reel)).steps[0].settings["sites"]] == [1, 2, 4]
 
 
 def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
     """A higher bar leaves out what the survey is less sure of, never what the user chose himself."""
-    found = [finding(1, 0.95), finding(2, 0.6), finding(3, 0.4) | {"state": "kept", "chosen": True}, finding(4, 0.2, by_hand=True)]
+    found = [finding(1, 0.95), finding(2, 0.6), finding(3, 0.4).with_(state="kept", chosen=True), finding(4, 0.2, by_hand=True)]
     for sure, mended in ((0.5, [1, 2, 3, 4]), (0.8, [1, 3, 4])):
         change(reel, "bar", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend", settings={"sure": sure}),)))
         assert [f.x for f in edits.mended(shot(reel))] == mended
@@ -143,7 +157,7 @@ def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
 def test_sites_named_by_a_recipe_win(reel: Reel) -> None:
     named = Step(kind="pixel-mend", settings={"sites": [{"x": 77, "y": 8}]})
     change(reel, "both", findings=[finding(1, 0.9)], recipe=Recipe(steps=(named,)))
-    assert [s["x"] for s in edits.settled(shot(reel)).steps[0].settings["sites"]] == [77]
+    assert [s["x"] for s in edits.resolved(shot(reel)).steps[0].settings["sites"]] == [77]
 
 
 def test_the_tables_come_up_to_date_and_survive(tmp_path: Path, reel: Reel) -> None:
@@ -213,12 +227,14 @@ def test_an_older_database_keeps_its_treatments(tmp_path: Path) -> None:
         old.execute(
             "INSERT INTO reel VALUES (1, 1, 'Reel 01', '/none', 1, 1, 'f', 0, 'ready', '', 0, ?, 2.5, '')", (json.dumps({"frames": 48}),)
         )
-        old.execute("INSERT INTO edit VALUES (1, 1, 'Survey', ?, ?, 0, '')", (json.dumps([finding(7, 0.9)]), recipe))
+        old.execute("INSERT INTO edit VALUES (1, 1, 'Survey', ?, ?, 0, '')", (json.dumps([OLD]), recipe))
     opened = open_database(path)
     kept = edits.shot_of(Reel.get_by_id(1))
     assert (kept.first, kept.stop, kept.surveyed) == (0, 48, 2.5)
     assert [f.x for f in edits.mended(kept)] == [7]
     assert Job.get_by_id(1).reference == ""
+    assert sentence(kept.findings[0]) == "Departs by 90.", "words that were stored are shown as they are"
+    assert (kept.findings[0].kind, kept.findings[0].evidence.departure) == ("stuck-pixel", 90.0)
     opened.close()
 
 

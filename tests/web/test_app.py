@@ -17,7 +17,7 @@ from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.models import Reel, Task, database
-from nimbus_sweep.web import words
+from nimbus_sweep.wording import numbers as words
 from tests.conftest import SITES, write_movie
 from tests.web.conftest import ASKED, Desk
 

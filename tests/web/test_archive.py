@@ -12,7 +12,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.archive import Manifest
+from nimbus_sweep.core.interchange.archive import Manifest
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Job, Reel, Task
 from tests.conftest import small, write_movie
@@ -75,7 +75,7 @@ def test_the_same_delivery_comes_out_to_the_last_bit(desk: Desk, kind: str, lear
     assert delivered(desk, again.id, kind) == first
     mine, theirs = (edits.shots_of(edits.current(desk.reel(n))) for n in (reel_id, again.id))
     assert [s.model_dump(exclude={"recipe"}) for s in mine] == [s.model_dump(exclude={"recipe"}) for s in theirs]
-    assert edits.settled(mine[0]) == edits.settled(theirs[0])
+    assert edits.resolved(mine[0]) == edits.resolved(theirs[0])
     # An archive of what was taken in is the archive.
     desk.post("/jobs/1/remove")
     one, other = (zipfile.ZipFile(io.BytesIO(c)) for c in (content, desk.client.get(f"/jobs/{told['id']}/archive").get_data()))

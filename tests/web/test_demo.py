@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from nimbus_sweep.store.models import Reel, Task, database
-from nimbus_sweep.web import words
+from nimbus_sweep.wording import numbers as words
 from tests.web.conftest import Desk
 
 

@@ -11,12 +11,13 @@ from pathlib import Path
 import pytest
 
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.measure import compare
 from nimbus_sweep.core.media.opening import open_reel
-from nimbus_sweep.core.papers import could_not, region_told, settings_told
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
-from nimbus_sweep.core.report import read_report
-from nimbus_sweep.core.treatment import Step
+from nimbus_sweep.core.model.recipes import Step
+from nimbus_sweep.core.model.regions import Key, Part, Region
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.pipeline.comparison import compare
+from nimbus_sweep.core.pipeline.report import read_report
+from nimbus_sweep.wording.papers import could_not, region_told, settings_told
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
 

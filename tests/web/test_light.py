@@ -11,9 +11,9 @@ import numpy as np
 import pytest
 
 from benchmarks.light import left
+from nimbus_sweep.core.interchange.starting_points import STARTING_POINTS
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.starting_points import STARTING_POINTS
-from nimbus_sweep.core.treatment import Recipe
+from nimbus_sweep.core.model.recipes import Recipe
 from nimbus_sweep.demo.flicker import bands, lit
 from nimbus_sweep.jobs.reels import open_as_taken_in, open_light
 from nimbus_sweep.store import edits

@@ -165,16 +165,16 @@ def test_what_cannot_be_is_refused_in_words(desk: Desk, at: str) -> None:
 
 def test_marks_are_drawn_by_hand_and_told_how_to_be_mended(desk: Desk, at: str) -> None:
     reel = number_of(at)
-    told = desk.post(f"/reels/{reel}/findings/shade?shot=0", {"shape": ELLIPSE}).get_json()
+    told = desk.post(f"/reels/{reel}/findings/static-shade/outline?shot=0", {"shape": ELLIPSE, "frame": 0}).get_json()
     assert told["index"] == 0
-    desk.post(f"/reels/{reel}/findings/0/way?shot=0", {"way": "surround"})
+    desk.post(f"/reels/{reel}/findings/0/set?shot=0", {"mended_by": "surround"})
     desk.post(f"/reels/{reel}/steps?shot=0", {"kind": "unshade"})
     desk.work()
     ways = desk.client.get(f"/reels/{reel}/ways/3?shot=0").get_json()["marks"]
     assert [(w["way"], bool(w["low"])) for w in ways] == [("surround", True)]
-    assert desk.post(f"/reels/{reel}/findings/0/way?shot=0", {"way": "magic"}).status_code == 400
+    assert desk.post(f"/reels/{reel}/findings/0/set?shot=0", {"mended_by": "magic"}).status_code == 400
     assert desk.post(f"/reels/{reel}/findings/0/move?shot=0", {"dx": 1, "dy": 0}).status_code == 409
-    assert desk.post(f"/reels/{reel}/findings/shade?shot=0", {"shape": ELLIPSE | {"x": -900}}).status_code == 422
+    assert desk.post(f"/reels/{reel}/findings/static-shade/outline?shot=0", {"shape": ELLIPSE | {"x": -900}, "frame": 0}).status_code == 422
 
 
 def test_a_running_analysis_goes_on_when_only_the_region_changes(desk: Desk, at: str) -> None:

@@ -10,7 +10,7 @@ import pytest
 
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.demo.cues import CueMark, marked
 from nimbus_sweep.store.models import Edit, Stroke
 from nimbus_sweep.store.strokes import elsewhere
@@ -184,9 +184,9 @@ def test_a_cue_mark_drawn_in_one_frame_is_lifted_from_all_and_nudged(desk: Desk,
     sound = small(16, 320, 192, "bunny-near")
     number = desk.take_in(write_movie(desk.services.allowed[0] / "cue.mkv", sound.over(_marked(sound))))
     shape = {"kind": "ellipse", "x": 290, "y": 24, "across": 15, "down": 13}
-    answer = desk.post(f"/reels/{number}/findings/cue", {"shape": shape, "frame": 7})
+    answer = desk.post(f"/reels/{number}/findings/cue-mark/outline", {"shape": shape, "frame": 7})
     assert answer.status_code == 200
-    assert desk.post(f"/reels/{number}/findings/cue", {"shape": shape, "frame": 70}).status_code == 400
+    assert desk.post(f"/reels/{number}/findings/cue-mark/outline", {"shape": shape, "frame": 70}).status_code == 400
     desk.post(f"/reels/{number}/steps", {"kind": "cue-lift"})
     desk.work()
     sheet = desk.client.get(f"/reels/{number}/sheet/treatment").get_data(as_text=True)

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource, drifting, panned
-from nimbus_sweep.core.planar import moved
+from nimbus_sweep.core.model.planes import moved
 from nimbus_sweep.store import edits
 from tests.conftest import write_movie
 from tests.web.conftest import ASKED, Desk

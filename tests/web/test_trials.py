@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.trials import Plan
+from nimbus_sweep.core.pipeline.trials import Plan
 from nimbus_sweep.demo.flicker import lit, whole
 from nimbus_sweep.jobs.work import shot_of_trial
 from nimbus_sweep.store import edits
@@ -188,7 +188,7 @@ def test_the_forms_of_the_light_answer_to_the_settings(desk: Desk, pumping: int,
     assert share("flickering", before=1) < 0.15, "the step has taken it out"
     assert share("untold") < 0.3
     words = sheet(desk, pumping, "treatment")
-    for point in ("1. Grain", "2. Bands and patches", "3. Whole frame", "4. Repeats", "The whole frame breathes"):
+    for point in ("1. Grain", "2. Bands and patches", "3. Whole frame", "4. Repeats", "The whole frame pumps"):
         assert point in words, point
     assert desk.client.get(f"/reels/{pumping}/forms/moving/9.png?reach=nan").status_code == 400
     assert desk.client.get(f"/reels/{pumping}/forms/moving/99.png").status_code == 404

@@ -13,7 +13,7 @@ import pytest
 from nimbus_sweep.core.base.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import crop, to_bgr
-from nimbus_sweep.core.treatment import chain
+from nimbus_sweep.core.pipeline.analyses import chain
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Reel, database
 from nimbus_sweep.web.viewing import NotReady, Viewing
@@ -55,7 +55,7 @@ def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:
     shot = edits.shot_of(reel)
     reader = MovieReader(reel.path)
     y, x = SITES[0].y, SITES[0].x
-    treated = chain(reader, viewing.analyses(reel, shot).load(edits.settled(shot), reader.format), 0, len(reader))
+    treated = chain(reader, viewing.analyses(reel, shot).load(edits.resolved(shot), reader.format), 0, len(reader))
     for view, source in (("source", reader), ("treated", treated)):
         row, column = viewing.row_slice(reel, shot, y, view), viewing.column_slice(reel, shot, x, view)
         assert row.shape == (30, 160, 3)

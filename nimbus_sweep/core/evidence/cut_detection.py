@@ -7,13 +7,13 @@ the picture from before comes back.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scenedetect import FrameTimecode
 from scenedetect.detectors import AdaptiveDetector
+
+from ..model.shots import FoundCut
 
 _WIDTH = 160
 _THUMB = (32, 18)
@@ -32,14 +32,6 @@ _LIGHT_ALONE = 0.96
 _FINE, _TILES, _STRUCTURED, _LEAST_TILES, _SAME_TILE = 1.6, (3, 4), 0.15, 4, 0.7
 # Mean brightness, 0 to 255, below which a picture is black to the eye.
 _BLACK = 12
-
-
-@dataclass(frozen=True)
-class FoundCut:
-    """A cut: `at` is the first frame behind it; `change` how much its brightness changes place by place, 0 to 255."""
-
-    at: int
-    change: float
 
 
 class CutFinder:

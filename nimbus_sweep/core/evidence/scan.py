@@ -11,7 +11,8 @@ from ..media.frames import Frame
 from ..media.reel import ReelReader
 from ..media.repeats import Repeats
 from ..media.view import PROXY_QUALITY, PROXY_WIDTH, Picture, ProxyMaker, jpeg, to_bgr
-from .cut_detection import CutFinder, FoundCut
+from ..model.shots import FoundCut
+from .cut_detection import CutFinder
 from .light_record import RecordWriter, SmallFrame, described, small
 from .repeat_detection import RepeatFinder
 from .summary import Summary, SummaryMaker

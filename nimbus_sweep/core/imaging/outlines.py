@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.errors import SweepError
-from ..regions import Key, Part, Region, Shape, contours
+from ..model.regions import Key, Part, Region
+from ..model.shapes import Shape, contours
 
 
 def outline_of(hole: NDArray[Any]) -> list[list[int]]:

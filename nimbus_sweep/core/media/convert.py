@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..imaging.colour import luma_weights
+from .colour import luma_weights
 from .frames import Colour, Component, Frame, PictureFormat
 
 Values = dict[str, NDArray[np.float32]]

@@ -18,7 +18,8 @@ from ..evidence.frames_at_hand import Span, frames_of
 from ..imaging.aligned_fill import Lender, Looks, Mask, fill, patch_samples
 from ..imaging.levels import grain_of, luma, noise_of
 from ..imaging.patches import Patch, PatchPlan
-from ..regions import Masked, Outside
+from ..model.kinds import StepKind
+from ..model.regions import Masked, Outside
 
 # Damaged frames each side that are asked for what they show of the place.
 _ASKED = 3
@@ -116,3 +117,21 @@ def _shows(mine: Mask, other: Mask) -> float:
     """How much of what is damaged in one frame another shows, 0 to 1."""
     part: NDArray[Any] = mine > 0.5
     return float((other[part] < 0.02).mean()) if part.any() else 0.0
+
+
+STEPS = (
+    StepKind(
+        kind="borrow-fill",
+        title="Borrow fill",
+        summary="Fills a drawn region, frame by frame, from the frames before and behind: burns, holes and splices that grow and move.",
+        version=1,
+        settings=BorrowFillSettings,
+        analyse=analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        needs_region=True,
+        learns_within=True,
+        repeats=True,
+        shot_settings=("first", "stop"),
+    ),
+)

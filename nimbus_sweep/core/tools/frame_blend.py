@@ -17,7 +17,8 @@ from ..imaging.motion import Field as Motion
 from ..imaging.motion import carried, flow, look
 from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.mark_ways import InEveryFrame, MarkWay
-from ..regions import Masked
+from ..model.kinds import StepKind
+from ..model.regions import Masked
 from .stored_settings import keep, kept
 
 # Motion is told on a picture no wider than this.
@@ -177,3 +178,17 @@ def analyse(
 ) -> BlendPlan:
     """Keep the settings: the average needs nothing learned."""
     return BlendPlan(source.format, settings)
+
+
+STEPS = (
+    StepKind(
+        kind="frame-blend",
+        title="Frame blend",
+        summary="Averages each frame with its neighbours. It hides flicker and ghosts what moves: try the steps above first.",
+        version=1,
+        settings=FrameBlendSettings,
+        analyse=analyse,
+        load=BlendPlan.load,
+        learns_from="nothing",
+    ),
+)

@@ -24,7 +24,8 @@ from ..imaging.motion import Plane
 from ..media.frames import Frame, FrameSource, PictureFormat, Window
 from ..media.mark_ways import InEveryFrame, MarkWay
 from ..media.per_frame import FrameByFrame
-from ..regions import Masked
+from ..model.kinds import StepKind
+from ..model.regions import Masked
 from .stored_settings import keep, kept
 
 # Share of the deviation by which grain may differ and is the same.
@@ -246,3 +247,19 @@ def _between(own: Grain, like: Grain, amount: float) -> Grain:
     """The grain so far on the way from one to the other."""
     wants = np.interp(own.levels, like.levels, like.sigma)
     return Grain(own.levels, (1 - amount) * own.sigma + amount * wants, like.width)
+
+
+STEPS = (
+    StepKind(
+        kind="match-grain",
+        title="Match grain",
+        summary="Gives the shot, or a region of it, the grain of another place: adds what lacks, calms what is too much.",
+        version=1,
+        settings=MatchGrainSettings,
+        analyse=analyse,
+        load=GrainPlan.load,
+        learns_from="frames",
+        learns_within=True,
+        repeats=True,
+    ),
+)

@@ -15,9 +15,10 @@ from ..base.errors import SweepError
 from ..media.frames import Frame, FrameSource, PictureFormat, Window
 from ..media.mark_ways import MarkWay
 from ..media.per_frame import FrameByFrame
-from ..planar import Matrix
-from ..regions import Masked
-from ..tracks import Track, track_named
+from ..model.kinds import StepKind
+from ..model.planes import Matrix
+from ..model.regions import Masked
+from ..model.tracks import Track, track_named
 from .stored_settings import keep, kept
 
 # Least share of the picture that must be left each way.
@@ -148,3 +149,19 @@ def analyse(
     plan = ReframePlan(source.format, settings)
     plan.cut()
     return plan
+
+
+STEPS = (
+    StepKind(
+        kind="reframe",
+        title="Reframe",
+        summary="Cuts ragged edges off and enlarges what is left; lets a track stand still. It makes every sample anew.",
+        version=1,
+        settings=ReframeSettings,
+        analyse=analyse,
+        load=ReframePlan.load,
+        learns_from="nothing",
+        select=lambda plan, _settings, tracks: plan.on(tracks),
+        whole_picture=True,
+    ),
+)

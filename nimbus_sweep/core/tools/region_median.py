@@ -21,7 +21,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.mark_ways import InEveryFrame, MarkWay
 from ..media.per_frame import FrameByFrame
-from ..regions import Masked
+from ..model.kinds import StepKind
+from ..model.regions import Masked
 from .stored_settings import keep, kept
 
 # Samples whose windows are sorted at a time.
@@ -124,3 +125,18 @@ def analyse(
 ) -> MedianPlan:
     """Keep the settings: the filter looks at one frame at a time."""
     return MedianPlan(source.format, settings)
+
+
+STEPS = (
+    StepKind(
+        kind="region-median",
+        title="Region median",
+        summary="A speck filter for a region: what departs from the median of its surroundings gives way to it, in every frame alike.",
+        version=1,
+        settings=RegionMedianSettings,
+        analyse=analyse,
+        load=MedianPlan.load,
+        learns_from="nothing",
+        needs_region=True,
+    ),
+)

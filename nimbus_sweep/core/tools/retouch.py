@@ -25,7 +25,9 @@ from ..imaging.motion import Plane, spread
 from ..media.frames import Frame, FrameCache, FrameSource, PictureFormat, Window
 from ..media.mark_ways import MarkWay
 from ..media.per_frame import FrameByFrame
-from ..regions import Masked, Stroke
+from ..model.kinds import StepKind
+from ..model.regions import Masked
+from ..model.shapes import Stroke
 from .stored_settings import keep, kept
 
 # Pixels about a stroke that tell how it fits; at least, and as a share of the brush.
@@ -130,6 +132,10 @@ class RetouchPlan:
     def load(cls, path: Path) -> RetouchPlan:
         """Read a plan written by `save`; without strokes."""
         return cls(kept(path)[0])
+
+    def with_original(self, original: FrameSource) -> RetouchPlan:
+        """The plan with the reel's own pictures at hand."""
+        return replace(self, original=original)
 
     def with_strokes(self, settings: RetouchSettings) -> RetouchPlan:
         """The plan with the strokes of the settings."""
@@ -356,3 +362,22 @@ def analyse(
 ) -> RetouchPlan:
     """Keep the format: strokes are put on as they are."""
     return RetouchPlan(source.format)
+
+
+STEPS = (
+    StepKind(
+        kind="retouch",
+        title="Retouch",
+        summary="Brush strokes by hand, frame by frame: from an offset, or from another frame laid on this one along the motion.",
+        version=1,
+        settings=RetouchSettings,
+        analyse=analyse,
+        load=RetouchPlan.load,
+        learns_from="nothing",
+        select=lambda plan, settings, _tracks: plan.with_strokes(settings),
+        selection_settings=CHOOSES,
+        selection_is_negligible=True,
+        stays=True,
+        hidden_settings=frozenset({"book"}),
+    ),
+)

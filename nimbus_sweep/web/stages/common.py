@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from flask import abort, current_app, request
 
 from ...core.base.errors import SweepError
-from ...core.cutting import Shot
+from ...core.model.shots import Shot
 from ...jobs.reels import volume_path
 from ...store.models import Reel, Task
 

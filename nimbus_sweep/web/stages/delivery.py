@@ -13,8 +13,8 @@ from pydantic import ValidationError
 from ...core.media.formats import FORMATS, Delivery, usual_kind
 from ...core.media.reader import usual_rate
 from ...core.media.reel import ReelReader
-from ...core.steps import STEPS
-from ...core.treatment import told
+from ...core.model.recipes import told
+from ...core.model.registry import STEPS
 from ...jobs.checks import checks_of
 from ...store.models import Reel, Setting, Task
 from .common import SweepError, body, latest, reel_or_404, services

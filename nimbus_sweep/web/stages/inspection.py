@@ -6,7 +6,7 @@ from typing import Any, get_args
 
 from flask import Blueprint, Response, abort, jsonify, render_template
 
-from ...core.cutting import Shot, Verdict
+from ...core.model.shots import Shot, Verdict
 from ...jobs.checks import checks_of
 from ...store import edits
 from .common import SweepError, body, latest, place_named, reel_or_404, services

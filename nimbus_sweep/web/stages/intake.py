@@ -10,10 +10,10 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
 from ...core.base.errors import SweepError
-from ...core.cut_lists import KINDS, read_cuts, write_cuts
-from ...core.cutting import Shot, add_cut, cut_by_list, move_cut, place_of, remove_cut, set_points
+from ...core.interchange.cut_lists import KINDS, read_cuts, write_cuts
 from ...core.media.reel import Reading
-from ...core.treatment import told
+from ...core.model.recipes import told
+from ...core.model.shots import Shot, add_cut, cut_by_list, move_cut, place_of, remove_cut, set_points
 from ...jobs.reels import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel, writing

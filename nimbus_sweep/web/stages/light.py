@@ -12,8 +12,6 @@ import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 
-from ...core.confined import Confined
-from ...core.cutting import Shot
 from ...core.defects.unsteady_light.forms import Forms, Steadied, forms
 from ...core.defects.unsteady_light.light_plan import LightPlan
 from ...core.defects.unsteady_light.mains import MAINS, sheet
@@ -21,7 +19,9 @@ from ...core.defects.unsteady_light.overview import Overview, marks, overview
 from ...core.defects.unsteady_light.reading import look_for
 from ...core.evidence.light_record import LightRecord, described
 from ...core.imaging.motion import Along, Plane
-from ...core.regions import Masked
+from ...core.model.regions import Masked
+from ...core.model.shots import Shot
+from ...core.pipeline.confined import Confined
 from ...jobs.reels import light_path, volume_path
 from ...store import edits
 from ...store.models import Reel
@@ -172,7 +172,7 @@ def form(reel_id: int, form: str, frame: int) -> Response:
 
 def _learned(reel: Reel, shot: Shot, before: int) -> tuple[_Learned, ...]:
     """The analyses of the light's steps that come before step number `before`, and their regions."""
-    recipe = edits.settled(shot)
+    recipe = edits.resolved(shot)
     active = [s.with_tracks(recipe.tracks) for s in recipe.steps[:before] if s.on]
     analyses = services().viewing.analyses(reel, shot)
     found = [(analyses.path(active[: n + 1]), s.acts_in, s.held_out) for n, s in enumerate(active) if s.of.learns_from == "light"]

@@ -10,14 +10,14 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
-from ...core.confined import unconfined
 from ...core.media.view import png
-from ...core.planar import moved, undone
+from ...core.model.planes import moved, undone
+from ...core.model.recipes import Step, told
+from ...core.model.tracks import track_named
+from ...core.pipeline.confined import unconfined
 from ...core.tools.plate_patch.plate_plan import PlatePlan
 from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, PlateTouch, SampleArea
 from ...core.tools.retouch import Touch
-from ...core.tracks import track_named
-from ...core.treatment import Step, told
 from ...store import edits
 from ...store.models import Reel
 from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole

@@ -20,7 +20,7 @@ from ...jobs import archives, drawing
 from ...jobs.reels import size_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
-from .. import words
+from ...wording import numbers
 from .common import LOOKED_AT, body, follow_up, reel_or_404, services
 from .inspection import VERDICTS
 from .reels import done_of
@@ -195,7 +195,7 @@ def free() -> Response:
     shutil.rmtree(data.root / "chunks", ignore_errors=True)
     for reel in Reel.select().where(Reel.state == "ready"):
         follow_up(reel)
-    return jsonify(said=f"{words.size(before)} freed.")
+    return jsonify(said=f"{numbers.size(before)} freed.")
 
 
 def take_in(path: Path, title: str, job: Job, accept_missing: bool = False) -> Reel:

@@ -6,11 +6,11 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify
 
-from ...core.cutting import Shot
-from ...core.recipes import TAKES, Take, carried, fitted, portable
-from ...core.starting_points import STARTING_POINTS
-from ...core.steps import STEPS
-from ...core.treatment import Recipe
+from ...core.interchange.carrying import TAKES, Take, carried, fitted, portable
+from ...core.interchange.starting_points import STARTING_POINTS
+from ...core.model.recipes import Recipe
+from ...core.model.registry import STEPS
+from ...core.model.shots import Shot
 from ...store import edits
 from ...store.models import Reel, SavedRecipe
 from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named

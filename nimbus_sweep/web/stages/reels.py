@@ -5,19 +5,23 @@ from __future__ import annotations
 import hashlib
 import json
 from fractions import Fraction
+from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, url_for
 from werkzeug.wrappers import Response as Redirect
 
+from ...core.model.findings import JudgedFinding
+from ...core.model.registry import DEFECTS
 from ...jobs.reels import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
+from ...wording import title
 from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_named, reel_or_404, services
 from .trials import trials_of
 
 pages = Blueprint("reels", __name__)
 
-_SITE = ("kind", "x", "y", "width", "height", "first", "stop", "state", "title", "by_hand")
+_SITE = ("x", "y", "width", "height", "first", "stop", "state", "by_hand")
 _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
 
 
@@ -130,10 +134,16 @@ def state(reel_id: int) -> Response:
         done=sorted(done_of(reel)),
         shots=_shots(reel),
         laid=[int(volume_path(services().data, reel, s.first, s.stop).exists()) for s in shots],
-        sites=[[{k: f[k] for k in _SITE} | {"index": i} for i, f in enumerate(s.findings)] for s in shots],
+        sites=[[_site(i, f) for i, f in enumerate(s.findings)] for s in shots],
         tasks=[_task(t, reel) for t in tasks],
         trials=trials_of(reel) if ready else [],
     )
+
+
+def _site(index: int, finding: JudgedFinding) -> dict[str, Any]:
+    """A finding as it is marked on the picture."""
+    told = {name: getattr(finding, name) for name in _SITE}
+    return told | {"index": index, "title": title(finding), "drawn": DEFECTS[finding.kind].drawn}
 
 
 @pages.post("/reels/<int:reel_id>/open")

@@ -13,11 +13,13 @@ from flask import Blueprint, Response, abort, g, jsonify, request
 from pydantic import TypeAdapter, ValidationError
 
 from ...core.base.errors import SweepError
-from ...core.cutting import Shot
-from ...core.planar import undone
-from ...core.regions import Key, Matrix, Part, Region, Shape, contours, from_picture, to_picture
-from ...core.tracks import Riding, Track, track_named
-from ...core.treatment import Recipe, Step, told
+from ...core.model.mask_pictures import from_picture, to_picture
+from ...core.model.planes import undone
+from ...core.model.recipes import Recipe, Step, told
+from ...core.model.regions import Key, Part, Region
+from ...core.model.shapes import Matrix, Shape, contours
+from ...core.model.shots import Shot
+from ...core.model.tracks import Riding, Track, track_named
 from ...store import edits
 from ...store.models import Reel, Setting
 from .common import body, follow_up, place_named, reel_or_404, shot_named, whole

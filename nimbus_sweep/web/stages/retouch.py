@@ -13,10 +13,11 @@ from pydantic import ValidationError
 from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
-from ...core.planar import moved
+from ...core.model.planes import moved
+from ...core.model.recipes import Step, told
+from ...core.model.tracks import Track
+from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, Touch, repeated
-from ...core.tracks import Track
-from ...core.treatment import Step, chain, told
 from ...store import edits, strokes
 from ...store.models import Reel
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole

@@ -9,10 +9,10 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.planar import moved
-from ...core.regions import Key, Part, Region
-from ...core.tracks import Track
-from ...core.treatment import told
+from ...core.model.planes import moved
+from ...core.model.recipes import told
+from ...core.model.regions import Key, Part, Region
+from ...core.model.tracks import Track
 from ...store import edits
 from ...store.models import Reel
 from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole

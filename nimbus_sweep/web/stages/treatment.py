@@ -8,20 +8,20 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
-from ...core.confined import unconfined
-from ...core.cutting import Shot
 from ...core.imaging.grain import Grain
 from ...core.imaging.patches import PatchPlan
+from ...core.interchange.carrying import fitted
+from ...core.interchange.starting_points import STARTING_POINTS
 from ...core.media.frames import PictureFormat
-from ...core.recipes import fitted
-from ...core.starting_points import STARTING_POINTS
-from ...core.steps import STEPS
+from ...core.model.recipes import Recipe, Step, recipe_of, told
+from ...core.model.registry import STEPS
+from ...core.model.shots import Shot
+from ...core.pipeline.confined import unconfined
+from ...core.pipeline.suggestions import region_for
 from ...core.tools.lend_grain import GrainOf, GrainPlan
 from ...core.tools.plate_patch.plate_plan import PlatePlan
-from ...core.treatment import Recipe, Step, recipe_of, region_for, told
 from ...store import edits, strokes
 from ...store.models import Reel
-from ..words import WAYS
 from .common import body, follow_up, latest, place_named, reel_or_404, services, shot_named
 from .light import moving_share
 from .recipes import library
@@ -49,7 +49,7 @@ def sheet(reel_id: int) -> str:
         steps=[(n, step, STEPS[step.kind]) for n, step in enumerate(recipe.steps)],
         light_kinds=_LIGHT,
         titles={kind.kind: kind.title for kind in STEPS.values()},
-        lit_left=any(f.kind == "light" for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
+        lit_left=any(f.step in _LIGHT for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
         grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
         moves=moving_share(reel, shot) if any(s.kind == "frame-blend" for s in recipe.steps) else None,
         told=_told(reel, shot),
@@ -63,7 +63,6 @@ def sheet(reel_id: int) -> str:
         analysis=latest(reel, "analysis"),
         surveyed=shot.surveyed is not None,
         clipped=clipped(),
-        ways=WAYS,
         points=STARTING_POINTS.values(),
         library=library(),
         tracks=[(t, t.told()) for t in recipe.tracks],
@@ -208,7 +207,7 @@ def recipe(reel_id: int) -> Response:
     reel = reel_or_404(reel_id)
     shot = shot_named(reel)
     drawn_on = {"size": (reel.facts["width"], reel.facts["height"]), "enter": shot.enter}
-    named = edits.settled(shot).model_copy(update={"name": reel.title[:200], **drawn_on})
+    named = edits.resolved(shot).model_copy(update={"name": reel.title[:200], **drawn_on})
     return Response(
         named.model_dump_json(indent=2), mimetype="application/json", headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
     )

@@ -8,11 +8,11 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
-from ...core.cutting import Shot
-from ...core.starting_points import STARTING_POINTS
-from ...core.steps import STEPS
-from ...core.treatment import Recipe, Step, told
-from ...core.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, choices, varied
+from ...core.interchange.starting_points import STARTING_POINTS
+from ...core.model.recipes import Recipe, Step, told
+from ...core.model.registry import STEPS
+from ...core.model.shots import Shot
+from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, choices, varied
 from ...jobs.work import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial

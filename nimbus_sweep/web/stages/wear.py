@@ -10,7 +10,6 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
-from ...core.confined import unconfined
 from ...core.defects.cue_marks.repair import CueLiftSettings, Nudge
 from ...core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings
 from ...core.evidence.frames_at_hand import Span, frames_of
@@ -18,8 +17,9 @@ from ...core.imaging.aligned_fill import Lender, fill
 from ...core.imaging.grain import Grain
 from ...core.imaging.patches import PatchPlan
 from ...core.media.view import png
+from ...core.model.recipes import Step, told
+from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
-from ...core.treatment import Step, told
 from ...store import edits
 from ...store.models import Reel
 from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
@@ -32,7 +32,7 @@ _NUMBERS = {"sure": float, "smallest": int, "largest": int}
 def _plan(reel: Reel, index: int, kind: str) -> PatchPlan | None:
     """What a step of the shot named found; None while it is looked for."""
     shot = shot_named(reel)
-    recipe = edits.settled(shot)
+    recipe = edits.resolved(shot)
     if index >= len(recipe.steps) or not recipe.steps[index].on or recipe.steps[index].kind != kind:
         return None
     at = sum(s.on for s in recipe.steps[:index])

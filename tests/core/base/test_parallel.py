@@ -66,7 +66,7 @@ def test_a_fault_is_told_and_stops_it() -> None:
 
 WAITS = """
 import time
-from nimbus_sweep.core.parallel import in_processes
+from nimbus_sweep.core.base.parallel import in_processes
 from tests.core.test_parallel import told_where
 if __name__ == "__main__":
     for pid in in_processes(told_where, range(50)):

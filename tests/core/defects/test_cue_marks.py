@@ -15,15 +15,17 @@ from benchmarks.material import MemorySource, Planes, panned
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.defects.cue_marks.detect import drawn_by_hand, surveyed
 from nimbus_sweep.core.defects.cue_marks.events import APART, corners, paired
-from nimbus_sweep.core.defects.cue_marks.repair import CueLiftSettings, Mark, Nudge, analyse, settle
+from nimbus_sweep.core.defects.cue_marks.repair import CueLiftSettings, Mark, Nudge, analyse, resolve
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.regions import Ellipse, Key, Outside, Part, Region, box_region
+from nimbus_sweep.core.model.regions import Key, Outside, Part, Region, box_region
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.tools.borrow_fill import BorrowFillSettings, frames_named
 from nimbus_sweep.core.tools.borrow_fill import analyse as fill_burns
-from nimbus_sweep.core.treatment import suggested
 from nimbus_sweep.demo import cues
 from nimbus_sweep.demo.burn import Burn, burnt
+from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep
 
 # Common practice, no source: four frames, 168 clear, four again.
@@ -59,9 +61,9 @@ def test_both_marks_of_a_pair_are_found_and_nothing_else_is_altered(kind: str) -
     span = Span.of(over, 0, LONG)
     findings = surveyed(span, 0, LONG).findings
     assert [(f.first, f.stop) for f in findings if f.convinces] in ([(9, 13), (181, 185)], [(181, 185), (9, 13)])
-    assert findings[0].numbers["partner"] in (9, 181)
-    assert "168 clear frames" in findings[0].sentence
-    plan = analyse(span, settle(CueLiftSettings(), findings))
+    assert findings[0].evidence.partner in (9, 181)
+    assert "168 clear frames" in sentence(findings[0])
+    plan = analyse(span, resolve(CueLiftSettings(), findings))
     mended = put(plan, over)
     altered = {n for n, (b, c) in enumerate(zip(spoiled, mended, strict=True)) if any((x != y).any() for x, y in zip(b, c, strict=True))}
     assert altered == {*range(9, 13), *range(181, 185)}
@@ -87,7 +89,7 @@ def test_the_other_of_a_pair_is_found_from_one_by_hand() -> None:
     first = cues.pair(FIRST, (height, width), "light", right=False)[0]
     drawn = drawn_by_hand(Ellipse(x=first.x, y=first.y, across=first.across + 6, down=first.down + 6), (height, width), FIRST + 2)
     assert (drawn.first, drawn.stop, drawn.by_hand) == (FIRST + 2, FIRST + 3, True)
-    plan = analyse(Span.of(over, 0, LONG), settle(CueLiftSettings(), [drawn]))
+    plan = analyse(Span.of(over, 0, LONG), resolve(CueLiftSettings(), [drawn]))
     assert plan.told["frames"] == [*range(9, 13), *range(181, 185)]
     # At the edge that the scene comes in by, one side alone shows what is behind.
     assert decibels(truth, spoiled, put(plan, over)) > 36
@@ -111,7 +113,7 @@ def test_one_alone_is_found_and_is_less_sure_than_a_pair() -> None:
     found = surveyed(Span.of(over, 0, 28), 0, 28).findings
     assert [(f.first, f.stop) for f in found if f.convinces] == [(11, 15)]
     assert found[0].confidence <= 0.75
-    assert "may lie in the next" in found[0].sentence
+    assert "may lie in the next" in sentence(found[0])
     assert [s.kind for s in suggested(found).steps] == ["cue-lift"]
 
 

@@ -19,10 +19,10 @@ from nimbus_sweep.core.defects.film_dirt.look_over import look_over
 from nimbus_sweep.core.defects.film_dirt.neighbours import along, departures, limits
 from nimbus_sweep.core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings, analyse
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.imaging.motion import grid
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.measure import compare, report_of
 from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.opening import fingerprint
@@ -30,13 +30,16 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
 from nimbus_sweep.core.media.repeats import Repeats
 from nimbus_sweep.core.media.writer import Cut
-from nimbus_sweep.core.regions import box_region
-from nimbus_sweep.core.render import RenderedShot, RenderSpec, render, treated
-from nimbus_sweep.core.report import TreatedShot, make_report
-from nimbus_sweep.core.survey import survey
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import box_region
+from nimbus_sweep.core.pipeline.analyses import Analyses, analysis_key
+from nimbus_sweep.core.pipeline.comparison import compare, report_of
+from nimbus_sweep.core.pipeline.render import RenderedShot, RenderSpec, render, treated
+from nimbus_sweep.core.pipeline.report import TreatedShot, make_report
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import ycbcr_to_rgb
 from nimbus_sweep.demo.dirt import Dirt, scattered, soiled
+from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep, write_movie
 
 FRAMES = 12
@@ -234,17 +237,17 @@ def snowing(seed: int, flakes: int = 400) -> MemorySource:
 def test_snow_is_warned_of_and_nothing_is_suggested(few_looks: None) -> None:
     told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
     assert all(not f.convinces for f in told)
-    assert any("snow" in f.sentence for f in told)
+    assert any("snow" in sentence(f) for f in told)
 
 
 @pytest.mark.slow
 def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path, few_looks: None) -> None:
     sound, spoiled = dirty("bikes-1", 3)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
-    told = survey(volume, 0, FRAMES, steps=["speck-sweep"], frames=Span.of(spoiled, 0, FRAMES)).findings
+    told = survey(ShotEvidence(volume, 0, FRAMES, frames=Span.of(spoiled, 0, FRAMES)), steps=["speck-sweep"]).findings
     assert [f.kind for f in told] == ["film-dirt"]
     assert told[0].convinces
-    assert told[0].numbers["each"] == pytest.approx(6, rel=0.5)
+    assert told[0].evidence.each == pytest.approx(6, rel=0.5)
     assert not surveyed(Span.of(sound, 0, FRAMES), 0, FRAMES).findings
     held = surveyed(Span.of(spoiled, 0, FRAMES), 0, FRAMES, hold_out=box_region(0, 0, 640, 272)).findings
     assert not held

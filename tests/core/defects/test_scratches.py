@@ -14,13 +14,13 @@ from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.defects.scratches.detect import surveyed
 from nimbus_sweep.core.defects.scratches.profiles import profile_of, rows_of, straight, through
-from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, Seed, analyse, settle
+from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, Seed, analyse, resolve
 from nimbus_sweep.core.defects.scratches.threads import BANDS, Scores, lines, scores
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.regions import box_region
-from nimbus_sweep.core.survey.findings import Finding
-from nimbus_sweep.core.treatment import Recipe, Step
+from nimbus_sweep.core.model.findings import Finding
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import box_region
 from nimbus_sweep.demo.mast import Mast
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 from tests.conftest import with_sweep
@@ -45,7 +45,7 @@ def found_in(over: MemorySource) -> list[Finding]:
 
 
 def lifted(over: MemorySource, findings: list[Finding]) -> tuple[PatchPlan, list[Planes]]:
-    plan = analyse(Span.of(over, 0, len(over)), settle(LineLiftSettings(), findings))
+    plan = analyse(Span.of(over, 0, len(over)), resolve(LineLiftSettings(), findings))
     return plan, [f.planes for f in plan.apply(over, 0, len(over)).frames(0, len(over))]  # type: ignore[misc]
 
 
@@ -56,10 +56,10 @@ def test_three_scratches_are_found_and_undone(name: str, seed: int) -> None:
     findings = [f for f in found_in(spoiled) if f.convinces]
     assert len(findings) == 3
     for scratch in put:
-        mine = [f for f in findings if abs(np.mean([t[1:] for t in f.numbers["track"]]) - scratch.x - scratch.lean / 2) < 5]
+        mine = [f for f in findings if abs(np.mean([t[1:] for t in f.evidence.track]) - scratch.x - scratch.lean / 2) < 5]
         assert len(mine) == 1
-        assert mine[0].numbers["bright"] == (scratch.level > 128)
-        assert mine[0].numbers["cover"] == pytest.approx(scratch.cover, abs=0.12)
+        assert mine[0].evidence.bright == (scratch.level > 128)
+        assert mine[0].evidence.cover == pytest.approx(scratch.cover, abs=0.12)
     _, mended = lifted(spoiled, findings)
     ours = stokes = altered = sound_samples = 0.0
     for n in range(FRAMES):
@@ -165,7 +165,7 @@ def test_scratches_are_named_by_the_findings_and_kept(tmp_path: Path) -> None:
     findings = found_in(spoiled)
     recipe = Recipe(steps=(Step(kind="line-lift"),))
     assert recipe.needs_survey
-    named = recipe.settled(findings)
+    named = recipe.resolved(findings)
     assert len(named.steps[0].settings["lines"]) == 3
     assert Recipe.model_validate_json(named.model_dump_json()) == named
     plan, mended = lifted(spoiled, findings)
@@ -203,6 +203,6 @@ def test_lattices_that_go_with_the_camera_are_no_scratches() -> None:
     assert not [f for f in found_in(sound) if f.convinces]
     put = three(len(frames), frames[0][0].shape, 3)
     found = [f for f in found_in(sound.over(scratched(frames, put))) if f.convinces]
-    means = [float(np.mean([t[1:] for t in f.numbers["track"]])) for f in found]
+    means = [float(np.mean([t[1:] for t in f.evidence.track])) for f in found]
     assert len(found) == 3
     assert all(min(abs(m - s.x - s.lean / 2) for s in put) < 6 for m in means)

@@ -10,13 +10,15 @@ from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, noisy, panned, still
 from nimbus_sweep.core.defects.static_shade.detect import surveyed
-from nimbus_sweep.core.defects.static_shade.repair import analyse, settle
+from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
+from nimbus_sweep.core.defects.static_shade.shade_map import ShadeMap
 from nimbus_sweep.core.defects.static_shade.shade_plan import UnshadeSettings
-from nimbus_sweep.core.defects.static_shade.shared_marks import ShadeMap, mean_light, presence, shared
+from nimbus_sweep.core.defects.static_shade.shared_marks import mean_light, presence, shared
 from nimbus_sweep.core.defects.static_shade.veils import Veil
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
-from nimbus_sweep.core.survey.findings import Finding
+from nimbus_sweep.core.model.findings import Finding
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep
 
 SIZE = (400, 226)
@@ -67,7 +69,7 @@ def test_marks_are_found_where_they_are_and_only_there(name: str, tmp_path: Path
     _, _, dirty = held_shot(name, marks[:4], tmp_path)
     found = [f for f in shared(mean_light(dirty), known, [], 50, 66) if f.convinces]
     assert len(found) >= 2
-    assert all((f.first, f.stop) == (50, 66) and "shot 1" in f.sentence for f in found)
+    assert all((f.first, f.stop) == (50, 66) and "shot 1" in sentence(f) for f in found)
     _, _, sound = held_shot(name, [], tmp_path)
     everything = [("shot 1", as_known(m)) for m in marks]
     assert not [f for f in shared(mean_light(sound), everything, [], 50, 66) if f.convinces], "a sound shot gains nothing"
@@ -87,7 +89,7 @@ def test_what_one_shot_measured_takes_the_mark_off_another(tmp_path: Path) -> No
     assert "too little" in surveyed(volume, 0, 16).notes[0]
     found = [f for f in shared(mean_light(volume), proven, [], 0, 16) if f.convinces]
     assert len(found) >= 2
-    plan = analyse(volume, settle(UnshadeSettings(), found))
+    plan = analyse(volume, resolve(UnshadeSettings(), found))
     mended = plan.apply(dirty, 0, 16).frame(4).planes[0].astype(float)
     for f in found:
         box = np.s_[f.y : f.y + f.height, f.x : f.x + f.width]
@@ -98,7 +100,7 @@ def test_what_one_shot_measured_takes_the_mark_off_another(tmp_path: Path) -> No
 def test_presence_says_how_deep() -> None:
     mark = sprinkle(SIZE[::-1], 1, 9, largest=11)[0]
     plain = np.full(SIZE[::-1], 150, np.float32) + np.random.default_rng(1).normal(0, 0.5, SIZE[::-1]).astype(np.float32)
-    kept = ShadeMap.model_validate(as_known(mark).numbers["map"])
+    kept = ShadeMap.model_validate(as_known(mark).evidence.map)
     for part in (0.0, 0.5, 1.0):
         depth, stands_out = presence(plain * (1 - mark.share(SIZE[::-1])) ** part, kept)
         assert depth == pytest.approx(part, abs=0.12)

@@ -18,15 +18,18 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
 from nimbus_sweep.core.base.errors import Cancelled, SweepError
-from nimbus_sweep.core.defects.static_shade.repair import analyse, settle
+from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
 from nimbus_sweep.core.defects.static_shade.shade_plan import Mark, ShadePlan, UnshadeSettings
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Frame, Window
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
-from nimbus_sweep.core.survey import static_shade, survey
-from nimbus_sweep.core.survey.findings import Finding
+from nimbus_sweep.core.model.findings import Finding
+from nimbus_sweep.core.model.regions import Key, Part, Region
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.pipeline.survey import static_shade, survey
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+from nimbus_sweep.wording import sentence, title
 from tests.conftest import with_sweep
 
 SIZE = (320, 180)
@@ -97,7 +100,7 @@ def test_dust_is_found_and_taken_off(name: str, seed: int, tmp_path: Path) -> No
     found = sure(volume)
     assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
     assert all(any(over(f, m, SIZE[::-1]) for m in marks) for f in found), "nothing sound is taken for a mark"
-    plan = analyse(volume, settle(UnshadeSettings(), findings))
+    plan = analyse(volume, resolve(UnshadeSettings(), findings))
     mended = treat(source, spoiled, plan)
     ours = inside(truth, mended, masks[0])
     filled = [(cv2.inpaint(p[0], masks[0].astype(np.uint8), 3, cv2.INPAINT_NS),) for p in spoiled[::4]]
@@ -129,9 +132,9 @@ def test_marks_under_noise_are_found_and_their_grain_matched(tmp_path: Path) -> 
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)
     assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
-    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
+    mended = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(), found_in(volume))))
     assert inside(truth, mended, masks[0]) > 36
-    bare = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(grain=False), found_in(volume))))
+    bare = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(grain=False), found_in(volume))))
     deep = (np.max([m.share(SIZE[::-1]) for m in marks], axis=0) > 0.35) & masks[0]
     left, raised = (np.std([x[0][deep].astype(float) - t[0][deep] for x, t in zip(p, truth, strict=True)]) for p in (mended, bare))
     assert left < raised
@@ -144,7 +147,7 @@ def test_a_sound_shot_gives_nothing_and_comes_back_bit_identical(source: str, tm
     clean = still(clip("bikes-2"), 24) if source == "held" else clip("bikes-1") if source == "bikes-1" else moving("coffee", 1)
     volume = volume_of(clean, list(clean.pictures), tmp_path)
     assert not sure(volume)
-    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     assert not any(len(places) for places in plan.touched())
     for frame in (0, len(clean) - 1):
         after = plan.apply(clean, 0, len(clean)).frame(frame)
@@ -216,7 +219,7 @@ def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
     night = [(np.minimum(y // 12 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
     spoiled, _ = shade(night, sprinkle(SIZE[::-1], 2, 1, largest=11))
     volume = volume_of(source, spoiled, tmp_path)
-    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     mended = treat(source, spoiled, plan)
     assert max(int(np.abs(a[0].astype(int) - b[0]).max()) for a, b in zip(spoiled, mended, strict=True)) < 40
 
@@ -229,7 +232,7 @@ def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) ->
     spoiled, masks = shade(night, [mark])
     volume = volume_of(source, spoiled, tmp_path)
     drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=16, down=16), SIZE[::-1], 0, len(source))
-    plan = analyse(volume, settle(UnshadeSettings(), [drawn]))
+    plan = analyse(volume, resolve(UnshadeSettings(), [drawn]))
     told = plan.ways(9)[0]
     assert told.way != "undo"
     assert "black" in told.low or "reach" in told.low
@@ -257,7 +260,7 @@ def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)
     assert all(any(over(f, m, SIZE[::-1]) for f in found) for m in marks)
-    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     assert any(p.borrows for p in plan.marks)
     core = np.max([m.share(SIZE[::-1]) for m in marks], axis=0) > 0.7
     mended = treat(source, spoiled, plan)
@@ -276,7 +279,7 @@ def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, 
     found = sure(volume)
     assert [f.kind for f in found] == ["veil"]
     assert found[0].veil.level == pytest.approx(75, rel=0.25), "c / (1 - g)"
-    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     assert np.sign(np.round(plan.marks[0].veil.tint[1:], -1)).tolist() == np.sign(tint).tolist()
     plan.save(tmp_path / "plan.npz")
     assert ShadePlan.load(tmp_path / "plan.npz").marks[0].veil == plan.marks[0].veil
@@ -316,7 +319,7 @@ def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path
     source = moving("coffee", 1)
     spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
     volume = volume_of(source, spoiled, tmp_path)
-    plan = analyse(volume, settle(UnshadeSettings(), found_in(volume)))
+    plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     dirty = source.over(spoiled)
     treated = plan.apply(dirty, 10, 20)
     assert treated.frame(9).planes is dirty.frame(9).planes
@@ -348,7 +351,7 @@ def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> No
     source = moving("coffee", 1)
     dead, _ = stick(list(source.pictures), [StuckSite(300, 60, 2, "black", "mild")])
     spoiled, _ = shade(dead, [ShadeMark(120, 130, 7, 0.9, 4)])
-    found = [f for f in survey(volume_of(source, spoiled, tmp_path), 0, 36).findings if f.convinces]
+    found = [f for f in survey(ShotEvidence(volume_of(source, spoiled, tmp_path), 0, 36)).findings if f.convinces]
     assert sorted((f.kind, round(f.x, -2)) for f in found) == [("static-shade", 100), ("stuck-pixel", 300)]
 
 
@@ -358,10 +361,10 @@ def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> N
     spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
     volume = volume_of(source, spoiled, tmp_path)
     finding = next(f for f in found_in(volume) if f.convinces)
-    assert finding.title == "Sensor dust"
-    assert "Stays put in 36 frames while the scene moves" in finding.sentence
-    assert "can be undone" in finding.sentence
-    assert finding.numbers["least"] == pytest.approx(0.5, abs=0.06)
+    assert title(finding) == "Sensor dust"
+    assert "Stays put in 36 frames while the scene moves" in sentence(finding)
+    assert "can be undone" in sentence(finding)
+    assert finding.evidence.least == pytest.approx(0.5, abs=0.06)
     shares: list[float] = []
 
     def stop(share: float) -> None:
@@ -380,7 +383,7 @@ def test_a_part_of_the_treated_picture_comes_out_as_the_whole_does(tmp_path: Pat
     marks = sprinkle(SIZE[::-1], 4, 1, largest=11)
     spoiled, _ = shade(list(source.pictures), marks)
     dirty = source.over(spoiled)
-    plan = analyse(volume_of(source, spoiled, tmp_path), settle(UnshadeSettings(), found_in(TimeVolume(tmp_path / "volume.bin"))))
+    plan = analyse(volume_of(source, spoiled, tmp_path), resolve(UnshadeSettings(), found_in(TimeVolume(tmp_path / "volume.bin"))))
     whole = plan.apply(dirty, 0, len(dirty)).frame(9)
     for row in (int(marks[0].y), int(marks[2].y)):
         window = Window(0, row, SIZE[0], row + 1)
@@ -401,13 +404,13 @@ def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
     spoiled, _ = shade(list(source.pictures), marks)
     volume = volume_of(source, spoiled, tmp_path)
     findings = found_in(volume)
-    undone = analyse(volume, settle(UnshadeSettings(), findings)).ways(5)
+    undone = analyse(volume, resolve(UnshadeSettings(), findings)).ways(5)
     assert {w.way for w in undone} == {"undo"}
     assert not any(w.low for w in undone)
-    borrowed = analyse(volume, settle(UnshadeSettings(way="borrow"), findings)).ways(5)
+    borrowed = analyse(volume, resolve(UnshadeSettings(way="borrow"), findings)).ways(5)
     assert {w.way for w in borrowed} == {"borrow"}
     assert all(w.frames and 5 not in w.frames for w in borrowed)
-    near = analyse(volume, settle(UnshadeSettings(way="borrow", reach=1), findings)).ways(5)
+    near = analyse(volume, resolve(UnshadeSettings(way="borrow", reach=1), findings)).ways(5)
     assert all(w.way == "surround" and "within reach" in w.low for w in near)
 
 
@@ -437,7 +440,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
     drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=22, down=22), SIZE[::-1], 0, len(source))
     assert drawn.by_hand
     assert drawn.convinces
-    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), [drawn])))
+    mended = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(), [drawn])))
     assert inside(truth, mended, masks[0]) > 43
     with pytest.raises(SweepError, match="outside the picture"):
         static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
@@ -454,5 +457,5 @@ def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: P
     found = sure(volume)
     assert [f.kind for f in found if over(f, mark, SIZE[::-1])] == ["veil"]
     assert all(over(f, mark, SIZE[::-1]) for f in found)
-    mended = treat(source, spoiled, analyse(volume, settle(UnshadeSettings(), found_in(volume))))
+    mended = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(), found_in(volume))))
     assert inside(truth, mended, masks[0]) > inside(truth, spoiled, masks[0]) + 10

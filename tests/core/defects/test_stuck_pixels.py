@@ -14,11 +14,13 @@ from nimbus_sweep.core.defects.stuck_pixels import detect as stuck_pixels
 from nimbus_sweep.core.defects.stuck_pixels.departures import departure_maps, least_departure, ring_mean, stands_still
 from nimbus_sweep.core.defects.stuck_pixels.repair import MendPlan, PixelMendSettings, Site, analyse
 from nimbus_sweep.core.defects.stuck_pixels.sensor_site import fit_site, held_profile
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.imaging.inpainting import biharmonic_weights
 from nimbus_sweep.core.media.frames import PictureFormat
-from nimbus_sweep.core.survey import survey
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import StuckSite, scatter, stick
+from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep
 
 MOVING = ["bikes-2", "bikes-3", "bunny"]
@@ -39,14 +41,14 @@ def hits(found: list[stuck_pixels.StuckPixel] | list, sites: list[StuckSite]) ->
 @pytest.mark.parametrize("name", with_sweep(["bunny-near", "bikes-1", "carphone"], ["bunny", "bikes-2", "bikes-3"]))
 def test_sound_clips_have_no_finding(tmp_path: Path, name: str) -> None:
     source = clip(name)
-    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
+    assert hits(survey(ShotEvidence(volume_of(tmp_path, source), 0, len(source)), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
 @pytest.mark.slow
 @pytest.mark.parametrize("name", ["bunny-near", "bikes-2"])
 def test_a_held_frame_has_no_finding(tmp_path: Path, name: str) -> None:
     source = still(clip(name))
-    assert hits(survey(volume_of(tmp_path, source), 0, len(source), steps=("pixel-mend",)).findings, []) == (0, 0)
+    assert hits(survey(ShotEvidence(volume_of(tmp_path, source), 0, len(source)), steps=("pixel-mend",)).findings, []) == (0, 0)
 
 
 @pytest.mark.slow
@@ -66,15 +68,15 @@ def test_findings_tell_their_evidence(tmp_path: Path) -> None:
     source = clip("bikes-3")
     sites = [StuckSite(100, 90, 1, "red", "sharp"), StuckSite(400, 120, 2, "white", "sharp")]
     spoiled, _ = stick(list(source.pictures), sites)
-    found = survey(volume_of(tmp_path, source.over(spoiled)), 0, len(source), steps=("pixel-mend",)).findings
+    found = survey(ShotEvidence(volume_of(tmp_path, source.over(spoiled)), 0, len(source)), steps=("pixel-mend",)).findings
     by_place = {(f.x, f.y): f for f in found if f.convinces}
     assert set(by_place) == {(100, 90), (400, 120)}
     red, white = by_place[100, 90], by_place[400, 120]
-    assert (red.width, red.height, red.numbers["colour"]) == (1, 1, "red")
-    assert (white.width, white.height, white.numbers["colour"]) == (2, 2, "white")
+    assert (red.width, red.height, red.evidence.colour) == (1, 1, "red")
+    assert (white.width, white.height, white.evidence.colour) == (2, 2, "white")
     assert red.step == "pixel-mend"
-    assert red.numbers["share_of_frames"] > 0.9
-    assert f"in {red.numbers['seen']} of {red.numbers['looked']} frames" in red.sentence
+    assert red.evidence.share_of_frames > 0.9
+    assert f"in {red.evidence.seen} of {red.evidence.looked} frames" in sentence(red)
 
 
 def test_too_few_frames_prove_nothing(tmp_path: Path) -> None:

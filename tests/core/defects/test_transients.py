@@ -19,10 +19,10 @@ from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.grain import measure
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.media.frames import Frame
-from nimbus_sweep.core.regions import Outside, box_region
+from nimbus_sweep.core.model.regions import Outside, box_region
+from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.tools.lend_grain import GrainOf, GrainPlan, MatchGrainSettings, given
 from nimbus_sweep.core.tools.lend_grain import analyse as match
-from nimbus_sweep.core.treatment import suggested
 from nimbus_sweep.demo.birds import Crossing, crossed, flock
 from tests.conftest import with_sweep
 
@@ -69,7 +69,7 @@ def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -
     # Each is told of by the survey, but a step for it is never suggested.
     found = surveyed(Span.of(over, 0, LONG), 0, LONG).findings
     assert [f.kind for f in found if f.convinces] == ["fleeting"]
-    assert found[0].numbers["keeps"] == "lighter"
+    assert found[0].evidence.keeps == "lighter"
     assert not suggested(found).steps
 
 

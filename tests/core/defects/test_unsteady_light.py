@@ -20,7 +20,6 @@ from skimage.metrics import peak_signal_noise_ratio
 from benchmarks.light import left
 from benchmarks.material import MemorySource, Planes, clip, clip_path, panned
 from nimbus_sweep.core.base.errors import Cancelled
-from nimbus_sweep.core.confined import Confined
 from nimbus_sweep.core.defects.unsteady_light import detect as unsteady_light
 from nimbus_sweep.core.defects.unsteady_light import repair as steady
 from nimbus_sweep.core.defects.unsteady_light.bands import fit_bands
@@ -33,15 +32,21 @@ from nimbus_sweep.core.defects.unsteady_light.pairs import LAGS
 from nimbus_sweep.core.defects.unsteady_light.reading import Reading
 from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import LightRecord, record, small
+from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Colour, Frame, Window, blank
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region, box_region
-from nimbus_sweep.core.steps import STEPS
-from nimbus_sweep.core.survey import survey
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, analysis_key, chain, suggested
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import Key, Part, Region, box_region
+from nimbus_sweep.core.model.registry import STEPS
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.pipeline.analyses import Analyses, analysis_key, chain
+from nimbus_sweep.core.pipeline.confined import Confined
+from nimbus_sweep.core.pipeline.suggestions import suggested
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
+from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep
 from tests.kept import content
 
@@ -323,7 +328,7 @@ def test_black_clipped_and_missing_frames_do_no_harm(tmp_path: Path) -> None:
         plan = STEPS["steady-frame"].analyse(kept(source, pictures, tmp_path), STEPS["steady-frame"].settings(), None, None)
         for frame in plan.apply(source.over(pictures), 0, len(pictures)).frames(0, len(pictures)):
             assert frame.planes[0].dtype == np.uint8
-        assert all(np.isfinite(f.numbers["strength"]) for f in told.findings)
+        assert all(np.isfinite(f.evidence.strength) for f in told.findings)
 
     class Gapped(MemorySource):
         def frame(self, number: int) -> Frame:
@@ -451,7 +456,7 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     dirty = source.over(spoiled)
     light, scratch = record(tmp_path / "r", dirty), tmp_path / "scratch"
     found = survey(
-        build_volume(tmp_path / "v.bin", dirty), 0, n, steps=["steady-bands", "pixel-mend"], light=light, scratch=scratch
+        ShotEvidence(build_volume(tmp_path / "v.bin", dirty), 0, n, light=light, scratch=scratch), steps=["steady-bands", "pixel-mend"]
     ).findings
     # All else is looked for in the light as it is steadied.
     steady, before = TimeVolume(scratch).component_stack(0), np.stack([p[0] for p in spoiled])
@@ -459,12 +464,14 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     assert jumps_in[0] < 0.2 * jumps_in[1]
     bands_ = [f for f in found if f.kind == "light"]
     assert [f.step for f in bands_] == ["steady-bands"]
-    assert "climb" in bands_[0].sentence
-    assert "50 Hz" in bands_[0].sentence
-    assert bands_[0].numbers["strength"] == pytest.approx(0.25, abs=0.04)
+    assert "climb" in sentence(bands_[0])
+    assert "50 Hz" in sentence(bands_[0])
+    assert bands_[0].evidence.strength == pytest.approx(0.25, abs=0.04)
     assert bands_[0].convinces
     # Other kinds of step are not asked for it.
-    assert not survey(build_volume(tmp_path / "v.bin", dirty), 0, n, steps=["pixel-mend"], light=record(tmp_path / "r", dirty)).findings
+    assert not survey(
+        ShotEvidence(build_volume(tmp_path / "v.bin", dirty), 0, n, light=record(tmp_path / "r", dirty)), steps=["pixel-mend"]
+    ).findings
 
 
 @pytest.mark.slow
@@ -494,7 +501,7 @@ def test_a_colour_that_flickers_alone_is_steadied_alone(channel: int, tmp_path: 
 
     for plane in range(3):
         assert off(made, plane) < 0.15 * off(spoiled, plane) + 0.12, plane
-    assert any("Colours flicker" in f.sentence for f in told.findings) or "whole" in reading.kinds
+    assert any("Colours flicker" in sentence(f) for f in told.findings) or "whole" in reading.kinds
 
 
 @pytest.mark.slow
@@ -558,7 +565,7 @@ def test_bands_of_a_screen_are_found_in_their_part(name: str, seed: int, tmp_pat
     assert found.bands is not None and found.bands.model.step == pytest.approx(0.36, abs=0.01)
     assert found.everywhere is None, "a step without a region leaves the picture alone"
     told, _ = surveyed(kept(source, spoiled.pictures, tmp_path), 0, len(source))
-    assert told.findings[0].numbers["part"] and "a screen" in told.findings[0].sentence
+    assert told.findings[0].evidence.part and "a screen" in sentence(told.findings[0])
     assert suggested(told.findings).steps[0].region is not None, "the step comes with the screen's rectangle"
     # With the screen drawn, the step learns from it alone and keeps to it.
     region = box_region(width // 5, height // 4, width * 3 // 5 - width // 5, height * 3 // 4 - height // 4)

@@ -12,15 +12,15 @@ import pytest
 
 from benchmarks.material import MemorySource, Planes, clip, clip_path, compressed, noisy
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.cut_lists import read_cuts, write_cuts
-from nimbus_sweep.core.cutting import Shot, add_cut, cut_by_list, divided, move_cut, place_of, remove_cut, set_points, whole
-from nimbus_sweep.core.evidence.cut_detection import CutFinder, FoundCut
+from nimbus_sweep.core.evidence.cut_detection import CutFinder
 from nimbus_sweep.core.evidence.repeat_detection import RepeatFinder
+from nimbus_sweep.core.interchange.cut_lists import read_cuts, write_cuts
 from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.core.media.repeats import Passing, RepairedOnce, Repeats
 from nimbus_sweep.core.media.timecode import frame_of, time_code
 from nimbus_sweep.core.media.view import to_bgr
+from nimbus_sweep.core.model.shots import FoundCut, Shot, add_cut, cut_by_list, divided, move_cut, place_of, remove_cut, set_points, whole
 from tests.conftest import with_sweep
 
 Picture = np.ndarray

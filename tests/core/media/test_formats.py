@@ -13,7 +13,7 @@ from nimbus_sweep.core.base.errors import UnreadableReel
 from nimbus_sweep.core.defects.stuck_pixels import detect as stuck_pixels
 from nimbus_sweep.core.defects.stuck_pixels.repair import PixelMendSettings, Site, analyse
 from nimbus_sweep.core.evidence.time_volume import build_volume
-from nimbus_sweep.core.imaging.colour import from_rgb, to_rgb
+from nimbus_sweep.core.media.colour import from_rgb, to_rgb
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, planes_of, to_picture
 

@@ -11,8 +11,8 @@ from pydantic import ValidationError
 
 from benchmarks.material import MemorySource, clip
 from nimbus_sweep.core.media.frames import Frame, blank
+from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.tools.frame_blend import BlendPlan, FrameBlendSettings, analyse, opacities
-from nimbus_sweep.core.treatment import Recipe, Step
 from nimbus_sweep.demo.flicker import lit, on_off
 
 

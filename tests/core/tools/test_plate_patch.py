@@ -18,7 +18,9 @@ from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.box import Box
 from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.media.layout import picture_format
-from nimbus_sweep.core.regions import Outside, Region, box_region
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import Outside, Region, box_region
+from nimbus_sweep.core.pipeline.analyses import Analyses, chain
 from nimbus_sweep.core.tools.plate_patch.canvas import put_rgb, rgb_of
 from nimbus_sweep.core.tools.plate_patch.light import Areas, measured, smooth_lights
 from nimbus_sweep.core.tools.plate_patch.pictures import common
@@ -26,7 +28,6 @@ from nimbus_sweep.core.tools.plate_patch.plate_plan import PlatePlan
 from nimbus_sweep.core.tools.plate_patch.settings import PlateOf, PlatePatchSettings
 from nimbus_sweep.core.tools.plate_patch.softness import Blur, softness
 from nimbus_sweep.core.tools.plate_patch.step import analyse
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
 from tests.conftest import with_sweep
 
 

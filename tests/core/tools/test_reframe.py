@@ -10,10 +10,12 @@ import skimage.transform
 
 from benchmarks.material import MemorySource, drifting, panned
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.regions import box_region
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import box_region
+from nimbus_sweep.core.model.tracks import Track
+from nimbus_sweep.core.pipeline.analyses import Analyses, chain
+from nimbus_sweep.core.pipeline.tracking import follow
 from nimbus_sweep.core.tools.reframe import ReframePlan, ReframeSettings, analyse
-from nimbus_sweep.core.tracks import Track, follow
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
 
 
 @pytest.fixture(scope="module")

@@ -11,9 +11,11 @@ from scipy.ndimage import median_filter
 from benchmarks.material import MemorySource, clip
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.frames import Component, Frame, PictureFormat, Window
-from nimbus_sweep.core.regions import Ellipse, Key, Part, Region
+from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.regions import Key, Part, Region
+from nimbus_sweep.core.model.shapes import Ellipse
+from nimbus_sweep.core.pipeline.analyses import Analyses, chain
 from nimbus_sweep.core.tools.region_median import MedianPlan, RegionMedianSettings, analyse
-from nimbus_sweep.core.treatment import Analyses, Recipe, Step, chain
 
 
 def speckled(seed: int, dtype: type, top: int) -> np.ndarray:

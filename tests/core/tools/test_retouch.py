@@ -13,8 +13,9 @@ from benchmarks.light import source_of
 from benchmarks.material import MemorySource, clip, noisy, panned, still
 from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.model.recipes import Step
+from nimbus_sweep.core.pipeline.analyses import analysis_key, chain
 from nimbus_sweep.core.tools.retouch import RetouchPlan, RetouchSettings, Touch, analyse, repeated
-from nimbus_sweep.core.treatment import Step, analysis_key, chain
 
 LONG = 16
 

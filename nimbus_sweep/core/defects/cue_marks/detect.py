@@ -10,9 +10,11 @@ import numpy as np
 from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.levels import luma, noise_of
 from ...imaging.outlines import line_round, outline_of
-from ...regions import Masked, Shape
-from ...survey.findings import CONVINCES, Finding, Surveyed
+from ...model.findings import Finding, Surveyed
+from ...model.regions import Masked
+from ...model.shapes import Shape
 from .events import SHORTEST, Cue, events, paired
+from .evidence import CueEvidence
 
 
 def surveyed(
@@ -57,9 +59,20 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], frame: int) -> Finding:
     """
     line = line_round(shape, size)
     x, y, width, height = cv2.boundingRect(np.array(line, np.int32))
-    sentence = f"Drawn by hand in frame {frame}. Its other frames, and the other of its pair, are found when Cue lift learns it."
-    told = {"outline": line, "frames": [frame], "partner": None}
-    return Finding("cue-mark", "cue-lift", x, y, width, height, frame, frame + 1, 1.0, "Cue mark", sentence, told, by_hand=True)
+    evidence = CueEvidence(outline=tuple((px, py) for px, py in line), frames=(frame,))
+    return Finding(
+        kind="cue-mark",
+        step="cue-lift",
+        x=x,
+        y=y,
+        width=width,
+        height=height,
+        first=frame,
+        stop=frame + 1,
+        confidence=1.0,
+        evidence=evidence,
+        by_hand=True,
+    )
 
 
 def _finding(span: Span, cue: Cue) -> Finding:
@@ -67,25 +80,26 @@ def _finding(span: Span, cue: Cue) -> Finding:
     numbers = span.numbers[event.first : event.stop].tolist()
     begin, end = numbers[0], numbers[-1]
     x, y, width, height = event.box()
-    many = len(numbers)
-    sentence = (
-        f"Sits in the upper {'right' if x > span.source.format.width / 2 else 'left'} corner in {many} frames, {begin} to {end}, and is not "
-        f"there before and behind. It stands out by {event.contrast:.0f} codes, {event.ratio:.0f} times what the same fill leaves of clean frames. "
+    partner = int(span.numbers[cue.partner]) if cue.partner >= 0 else None
+    evidence = CueEvidence(
+        outline=tuple((px, py) for px, py in outline_of(event.hole)),
+        frames=tuple(numbers),
+        right=x > span.source.format.width / 2,
+        contrast=round(event.contrast, 1),
+        ratio=round(event.ratio, 1),
+        alike=round(event.alike, 3),
+        partner=partner,
+        apart=0 if partner is None else abs(cue.partner - event.first) - len(numbers),
     )
-    if cue.partner >= 0:
-        other = int(span.numbers[cue.partner])
-        clear = abs(cue.partner - event.first) - many
-        sentence += f"The other of the pair begins at frame {other}, {clear} clear frames {'later' if other > begin else 'before'}."
-    elif cue.sure >= CONVINCES:
-        sentence += "No other of a pair is in this shot; it may lie in the next."
-    else:
-        sentence += "No other of a pair is in this shot: it may be a lamp or a glint of the scene."
-    told = {
-        "outline": outline_of(event.hole),
-        "frames": numbers,
-        "contrast": round(event.contrast, 1),
-        "ratio": round(event.ratio, 1),
-        "alike": round(event.alike, 3),
-        "partner": int(span.numbers[cue.partner]) if cue.partner >= 0 else None,
-    }
-    return Finding("cue-mark", "cue-lift", x, y, width, height, begin, end + 1, round(cue.sure, 2), "Cue mark", sentence, told)
+    return Finding(
+        kind="cue-mark",
+        step="cue-lift",
+        x=x,
+        y=y,
+        width=width,
+        height=height,
+        first=begin,
+        stop=end + 1,
+        confidence=round(cue.sure, 2),
+        evidence=evidence,
+    )

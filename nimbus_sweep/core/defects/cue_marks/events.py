@@ -25,7 +25,7 @@ from ...imaging.box import Box
 from ...imaging.levels import MIXED
 from ...imaging.motion import Field, Look, Plane, carried, flow, look, smooth_way
 from ...media.frames import Frame, PictureFormat
-from ...regions import Masked
+from ...model.regions import Masked
 
 Places = NDArray[np.bool_]
 # The corners, as shares of the picture, and its height when they are searched.

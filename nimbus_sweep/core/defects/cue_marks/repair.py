@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from typing import Literal
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -16,9 +16,10 @@ from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.patches import Patch, PatchPlan
 from ...media.frames import Frame
-from ...regions import Masked
-from ...survey.findings import Finding
+from ...model.findings import Finding
+from ...model.regions import Masked
 from .events import LONGEST, Places, partners, run_about
+from .evidence import CueEvidence
 
 # Of its contrast, from which a sample belongs to a mark; and pixels of its soft edge.
 _PART, _SOFT = 0.1, 2
@@ -59,13 +60,19 @@ class CueLiftSettings(BaseModel):
     grain: bool = Field(default=True, description="match the grain")
 
 
-def settle(settings: CueLiftSettings, findings: Iterable[Finding]) -> CueLiftSettings:
+def resolve(settings: CueLiftSettings, findings: Iterable[Finding]) -> CueLiftSettings:
     """Name the marks that were found, if none are named."""
     if settings.marks is not None:
         return settings
-    found = [f for f in findings if f.kind == "cue-mark" and f.confidence >= settings.sure]
-    marks = tuple(Mark(first=f.first, stop=f.stop, outline=f.numbers["outline"], by_hand=f.by_hand) for f in found)
+    found = ((f, f.evidence) for f in findings if isinstance(f.evidence, CueEvidence) and f.confidence >= settings.sure)
+    marks = tuple(Mark(first=f.first, stop=f.stop, outline=e.outline, by_hand=f.by_hand) for f, e in found)
     return settings.model_copy(update={"marks": marks})
+
+
+def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+    """Whether resolved settings name the mark of a finding."""
+    assert isinstance(finding.evidence, CueEvidence)
+    return [list(point) for point in finding.evidence.outline] in [[list(point) for point in m["outline"]] for m in settings["marks"] or ()]
 
 
 def analyse(

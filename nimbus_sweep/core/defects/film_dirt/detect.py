@@ -12,8 +12,9 @@ from ...evidence.frames_at_hand import Span
 from ...imaging.levels import luma, noise_of
 from ...imaging.motion import Plane
 from ...media.frames import Frame
-from ...regions import Masked
-from ...survey.findings import Finding, Surveyed
+from ...model.findings import Finding, Note, Surveyed
+from ...model.regions import Masked
+from .evidence import DirtEvidence
 from .likelihood import with_prior
 from .look_over import look_over
 from .specks import CROWDED, Speck
@@ -45,7 +46,7 @@ def surveyed(
     """
     count = len(span)
     if count < 3:
-        return Surveyed([], ("A shot of one or two frames shows no specks: there is nothing to hold them against.",))
+        return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
     layout = span.source.format
     wanted = np.unique(np.linspace(0, count - 1, min(count, _LOOKED)).round().astype(int)).tolist()
     seen: list[tuple[int, Speck]] = []
@@ -94,24 +95,35 @@ def _family(
     contrast = float(np.median([s.contrast for _, s, _ in seen]))
     largest = factor * factor * max(int(s.mask.sum()) for _, s, _ in seen)
     passing = crowded > looked / 3
-    rate = f"{each:.1f}" if each < 10 else f"{each:.0f}"
-    sentence = (
-        f"{len(seen)} in {frames} of {looked} frames looked at: about {rate} a frame, {round(each * count)} in the shot. "
-        f"{100 * bright:.0f} % are bright; they stand out by {contrast:.0f} codes, the largest covers {largest} pixels. "
-        "Each is in a frame or two, and gone in those beside, while the scene goes on."
-    )
-    if passing:
-        sentence += (
-            f" But in {crowded} of the frames so much comes and goes that it may be snow, rain, sparks or leaves: they would be swept off, "
-            "too. Look before you keep this, and hold out what is to stay."
-        )
     confidence = min(1.0, 0.5 + 0.5 * float(np.mean([p for _, _, p in seen])) * min(1.0, frames / _ENOUGH))
     if passing or frames < min(_ENOUGH, looked):
         confidence = min(confidence, 0.45)
-    places = [(n, *(factor * v for v in _middle(s)), round(p, 2)) for n, s, p in sorted(seen, key=lambda one: -one[2])[:_SHOWN]]
-    numbers = {"each": round(each, 3), "looked": looked, "frames": frames, "bright": round(bright, 3), "passing": passing, "places": places}
+    surest = ((n, _middle(s), p) for n, s, p in sorted(seen, key=lambda one: -one[2])[:_SHOWN])
+    places = [(n, factor * x, factor * y, round(p, 2)) for n, (x, y), p in surest]
+    evidence = DirtEvidence(
+        places=tuple(places),
+        seen=len(seen),
+        frames=frames,
+        looked=looked,
+        each=round(each, 3),
+        in_shot=round(each * count),
+        bright=round(bright, 3),
+        contrast=round(contrast, 1),
+        largest=largest,
+        crowded=crowded,
+        passing=passing,
+    )
     return Finding(
-        "film-dirt", "speck-sweep", 0, 0, width, height, first, stop, round(confidence, 2), "Specks and hairs", sentence, numbers
+        kind="film-dirt",
+        step="speck-sweep",
+        x=0,
+        y=0,
+        width=width,
+        height=height,
+        first=first,
+        stop=stop,
+        confidence=round(confidence, 2),
+        evidence=evidence,
     )
 
 

@@ -18,7 +18,7 @@ from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.motion import Plane
 from ...imaging.patches import Patch, PatchPlan, PatchTable
 from ...media.frames import Frame, PictureFormat
-from ...regions import Masked
+from ...model.regions import Masked
 from .likelihood import with_prior
 from .look_over import look_over
 from .neighbours import Neighbour
@@ -124,8 +124,8 @@ def analyse(
         if on_progress:
             on_progress(min(1.0, done / len(span)))
     sure = with_prior(np.array([p.sure for p in patches]), len(span))
-    settled = [replace(p, sure=float(s)) for p, s in zip(patches, sure, strict=True)]
-    return PatchPlan.of(layout, [p for p in settled if p.sure >= UNLIKELY], {"frames": len(span), "noise": round(noise, 3)})
+    resolved = [replace(p, sure=float(s)) for p, s in zip(patches, sure, strict=True)]
+    return PatchPlan.of(layout, [p for p in resolved if p.sure >= UNLIKELY], {"frames": len(span), "noise": round(noise, 3)})
 
 
 @dataclass(frozen=True)

@@ -10,8 +10,9 @@ from ...base.parallel import ahead
 from ...evidence.frames_at_hand import Span
 from ...imaging.levels import luma, noise_of
 from ...imaging.motion import Gray, Plane
-from ...regions import Masked
-from ...survey.findings import CONVINCES, Finding, Surveyed
+from ...model.findings import Finding, Surveyed
+from ...model.regions import Masked
+from .evidence import ScratchEvidence
 from .profiles import HIDES, Profile, measured, sureness, through
 from .threads import Follower, Line, Scores, Thread, lines, moved, ready, scores
 
@@ -93,47 +94,33 @@ def _finding(thread: Thread, profile: Profile, sure: float, numbers: list[int], 
     track = [[numbers[thread.frames[k]], *(round(v, 2) for v in through(thread.xs[k], height))] for k in keep]
     ends = np.array([t[1:] for t in track])
     left, right = int(max(0, np.floor(ends.min() - 2))), int(min(width, np.ceil(ends.max() + 3)))
-    hides = profile.cover >= HIDES
     begin, end = numbers[thread.frames[0]], numbers[thread.frames[-1]]
-    tone = "Light" if thread.bright else "Dark"
     lean = abs(ends[:, 1] - ends[:, 0]).mean()
     wander = float(np.ptp(ends.mean(1)))
-    sentence = (
-        f"{tone} line in {len(thread.frames)} frames from {begin} to {end}, at x {ends.mean():.0f}, {2.35 * profile.width:.1f} px wide"
-        + (f", leaning by {lean:.0f} px" if lean > 3 else "")
-        + (f", wandering over {wander:.1f} px" if wander > 1 else "")
-        + f". {100 * profile.there:.0f} % of its rows show it. It hides {100 * profile.cover:.0f} % of the picture"
-        + (", so it is filled from both sides. " if hides else ", so the rest is given back. ")
-        + (
-            f"The scene moves {thread.travel:.0f} px behind it."
-            if thread.proven and sure >= CONVINCES
-            else f"It is seen in {len(thread.frames)} frames alone, and scratches last: it may be a part of the scene."
-            if thread.proven
-            else "The scene hardly moves behind it, but it lies over the picture the same everywhere, as no edge of the scene does."
-            if sure >= CONVINCES
-            else "The scene hardly moves behind it: it may be a post, or a frame of the scene."
-        )
+    evidence = ScratchEvidence(
+        track=tuple((int(n), float(top), float(bottom)) for n, top, bottom in track),
+        bright=thread.bright,
+        seen=len(thread.frames),
+        width=round(profile.width, 3),
+        cover=round(profile.cover, 4),
+        hides=profile.cover >= HIDES,
+        there=round(profile.there, 3),
+        level=round(profile.level, 2),
+        doubt=round(profile.doubt, 3),
+        lean=round(float(lean), 1),
+        wander=round(wander, 1),
+        travel=round(thread.travel, 1),
+        proven=thread.proven,
     )
-    numbers_told = {
-        "track": track,
-        "bright": thread.bright,
-        "width": round(profile.width, 3),
-        "cover": round(profile.cover, 4),
-        "level": round(profile.level, 2),
-        "doubt": round(profile.doubt, 3),
-        "travel": round(thread.travel, 1),
-    }
     return Finding(
-        "scratch",
-        "line-lift",
-        left,
-        0,
-        right - left,
-        height,
-        begin,
-        end + 1,
-        round(sure, 2),
-        f"Scratch, {tone.lower()}",
-        sentence,
-        numbers_told,
+        kind="scratch",
+        step="line-lift",
+        x=left,
+        y=0,
+        width=right - left,
+        height=height,
+        first=begin,
+        stop=end + 1,
+        confidence=round(sure, 2),
+        evidence=evidence,
     )

@@ -5,8 +5,9 @@ Where it hides the picture it is filled across, from both sides.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,8 +20,9 @@ from ...imaging.levels import grain_of, luma
 from ...imaging.motion import Plane
 from ...imaging.patches import Patch, PatchPlan
 from ...media.frames import Frame
-from ...regions import Masked
-from ...survey.findings import Finding
+from ...model.findings import Finding
+from ...model.regions import Masked
+from .evidence import ScratchEvidence
 from .profiles import Profile, lifted, measured, placed, presence, profile_of, rows_of, straight
 from .threads import Array, Scores, scores
 
@@ -57,12 +59,20 @@ class LineLiftSettings(BaseModel):
     grain: bool = Field(default=True, description="match the grain")
 
 
-def settle(settings: LineLiftSettings, findings: Iterable[Finding]) -> LineLiftSettings:
+def resolve(settings: LineLiftSettings, findings: Iterable[Finding]) -> LineLiftSettings:
     """Name the scratches that were found, if none are named."""
     if settings.lines is not None:
         return settings
-    found = [f for f in findings if f.kind == "scratch" and f.confidence >= settings.sure]
-    return settings.model_copy(update={"lines": tuple(Seed(bright=f.numbers["bright"], track=f.numbers["track"]) for f in found)})
+    found = (f.evidence for f in findings if isinstance(f.evidence, ScratchEvidence) and f.confidence >= settings.sure)
+    return settings.model_copy(update={"lines": tuple(Seed(bright=e.bright, track=e.track) for e in found)})
+
+
+def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+    """Whether resolved settings name the scratch of a finding."""
+    assert isinstance(finding.evidence, ScratchEvidence)
+    return [list(place) for place in finding.evidence.track] in [
+        [list(place) for place in line["track"]] for line in settings["lines"] or ()
+    ]
 
 
 @dataclass

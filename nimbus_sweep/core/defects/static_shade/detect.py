@@ -20,13 +20,13 @@ from ...evidence.travel import Travel
 from ...imaging.box import Box
 from ...imaging.motion import Plane, blur
 from ...imaging.stack_statistics import median
-from ...regions import Masked
-from ...survey.findings import CONVINCES, Surveyed
+from ...model.findings import CONVINCES, Surveyed
+from ...model.regions import Masked
 from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, gather, loss_map
 from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
 from .light import Light, way_of
-from .marks import ShadeMark, ShadeSurvey, about, as_finding
-from .shared_marks import ShadeMap
+from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
+from .shade_map import ShadeMap
 from .sights import Sights, sights
 from .veils import Veil
 
@@ -127,7 +127,8 @@ def _probed(
     fit = fit_loss(seen, inner, rounds=3)
     proof = prove(seen, fit, inner)
     veil = _veil(seen, inner, c)
-    kind, share, laid = "dust", 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
+    kind: ShadeName = "dust"
+    share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
     confidence = _confidence(proof, c, light.shape, seen.passing, moving) * _moves(seen, needed)
     if veil is not None:
         # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
@@ -231,7 +232,7 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> f
 
 
 def _mark(
-    kind: str, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: Sights, box: Box, light: Light, way: Travel
+    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: Sights, box: Box, light: Light, way: Travel
 ) -> ShadeMark | None:
     area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)

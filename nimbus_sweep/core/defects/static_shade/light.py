@@ -16,7 +16,7 @@ from ...imaging.grain import flattest
 from ...imaging.light import is_logarithmic, light_of
 from ...imaging.motion import Field, Plane, carried
 from ...media.frames import Samples
-from ...regions import Masked
+from ...model.regions import Masked
 
 _TRAVEL_WIDTH = 200
 

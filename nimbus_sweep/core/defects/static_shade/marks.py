@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Literal
 
 import cv2
 import numpy as np
 
 from ...imaging.box import Box
 from ...imaging.outlines import line_round
-from ...regions import Shape
-from ...survey.findings import CONVINCES, Finding
-from .shared_marks import ShadeMap
+from ...model.findings import CONVINCES, Finding, Note
+from ...model.shapes import Shape
+from .evidence import ShadeEvidence
+from .shade_map import ShadeMap
 from .veils import Veil
 
 # Travel of the scene, in pixels, with which nothing, small marks, and the largest can be told.
 _TOO_LITTLE, _ENOUGH, _LARGEST = 8, 20, 150
+
+
+ShadeName = Literal["dust", "hair", "veil"]
 
 
 @dataclass(frozen=True)
@@ -52,7 +57,7 @@ class ShadeMark:
     width: int
     height: int
     outline: tuple[tuple[int, int], ...]
-    kind: str
+    kind: ShadeName
     least: float
     mean: float
     veil: Veil
@@ -63,20 +68,6 @@ class ShadeMark:
     held: int
     way: str
     map: ShadeMap | None = None
-
-    @property
-    def sentence(self) -> str:
-        """The evidence in words, with its numbers."""
-        size = f"{self.width} x {self.height} px"
-        passes = f"passes {100 * self.least:.0f} to {100 * min(1.0, 2 * self.mean - self.least):.0f} % of the light"
-        if self.kind == "veil":
-            passes = f"draws the light towards {self.veil.level / max(1 - self.veil.gain, 0.05):.0f} of 255, up to {100 * (1 - self.least):.0f} % of the way"
-        ends = {
-            "undo": "can be undone",
-            "borrow": "hides the scene: must be filled from other frames",
-            "surround": "hides the scene, which moves too little to see behind it: can only be filled from its surroundings",
-        }
-        return f"Stays put in {self.held} frames while the scene moves {self.travel:.0f} px behind it; {size}, {passes}: {ends[self.way]}."
 
 
 @dataclass(frozen=True)
@@ -98,26 +89,14 @@ class ShadeSurvey:
     noise: float = 0.0
 
     @property
-    def notes(self) -> tuple[str, ...]:
-        """What could not be told for want of motion, in words."""
-        moved = f"The camera moves the scene by {self.travel:.0f} px through this shot"
+    def notes(self) -> tuple[Note, ...]:
+        """What could not be told for want of motion."""
+        values: dict[str, str | int | float] = {"travel": round(self.travel), "enough": _ENOUGH}
         if self.travel < _TOO_LITTLE:
-            return (
-                f"{moved}: too little to tell dust and dirt from the scene. About {_ENOUGH} px would do for small marks, and as many as a "
-                "mark is wide for larger ones. Another shot of this camera that moves may show them; or draw round them by hand.",
-            )
+            return (Note(kind="static-shade", code="too-little-motion", values=values),)
         if self.travel < _LARGEST:
-            return (f"{moved}. Marks wider than that may be missed: it takes about as many pixels of travel as a mark is wide.",)
+            return (Note(kind="static-shade", code="wide-marks-missed", values=values),)
         return ()
-
-
-def about(mark: Box, step: int = 1) -> Box:
-    """The box in which a mark is looked at: itself and what motion needs around it."""
-    room = max(24, min(max(mark.width, mark.height) // 2, 40))
-    return Box(mark.left - room, mark.top - room, mark.width + 2 * room, mark.height + 2 * room, step)
-
-
-_TITLES = {"dust": "Sensor dust", "hair": "Hair or fibre", "veil": "Lens dirt, a veil"}
 
 
 def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
@@ -132,20 +111,20 @@ def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
         first=first,
         stop=stop,
         confidence=mark.confidence,
-        title=_TITLES[mark.kind],
-        sentence=mark.sentence,
-        numbers={
-            "shade": mark.kind,
-            "outline": [list(point) for point in mark.outline],
-            "least": mark.least,
-            "mean": mark.mean,
-            "level": round(mark.veil.level, 1),
-            "travel": mark.travel,
-            "needed": mark.needed,
-            "looked": mark.looked,
-            "way": mark.way,
-            **({"map": mark.map.model_dump()} if mark.map is not None and mark.confidence >= CONVINCES else {}),
-        },
+        evidence=ShadeEvidence(
+            shade=mark.kind,
+            outline=mark.outline,
+            least=mark.least,
+            mean=mark.mean,
+            level=round(mark.veil.level, 1),
+            towards=round(mark.veil.level / max(1 - mark.veil.gain, 0.05), 1),
+            travel=mark.travel,
+            needed=mark.needed,
+            looked=mark.looked,
+            held=mark.held,
+            way=mark.way,
+            map=mark.map if mark.confidence >= CONVINCES else None,
+        ),
     )
 
 
@@ -178,8 +157,12 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], first: int, stop: int) ->
         first=first,
         stop=stop,
         confidence=1.0,
-        title="Mark",
-        sentence=f"Drawn by hand, {width} x {height} px. What it lets through is measured when Unshade learns it.",
-        numbers={"shade": "any", "outline": line},
+        evidence=ShadeEvidence(outline=tuple((px, py) for px, py in line)),
         by_hand=True,
     )
+
+
+def about(mark: Box, step: int = 1) -> Box:
+    """The box in which a mark is looked at: itself and what motion needs around it."""
+    room = max(24, min(max(mark.width, mark.height) // 2, 40))
+    return Box(mark.left - room, mark.top - room, mark.width + 2 * room, mark.height + 2 * room, step)

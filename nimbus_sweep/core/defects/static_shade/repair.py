@@ -7,31 +7,39 @@ light a pixel passes, the less of it is believed.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 import cv2
 import numpy as np
 
 from ...base.parallel import mapped
 from ...evidence.time_volume import TimeVolume
-from ...regions import Masked
-from ...survey.findings import Finding
+from ...model.findings import Finding
+from ...model.regions import Masked
+from .evidence import ShadeEvidence
 from .learning import ROOM, grain_of_component, lies_on, plan_of
 from .light import Light, way_of
 from .shade_plan import Mark, MarkPlan, ShadePlan, UnshadeSettings
 
 
-def settle(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSettings:
+def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSettings:
     """Name the marks: those of `settings`, or the findings that are sure enough."""
     if settings.marks is not None:
         return settings
-    sure = [f for f in findings if f.step == "unshade" and (f.by_hand or f.confidence >= settings.sure)]
-    marks = []
-    for f in sorted(sure, key=lambda f: (f.y, f.x)):
-        outline = tuple((int(x), int(y)) for x, y in f.numbers["outline"])
-        known = f.numbers.get("map") if "shared" in f.numbers else None
-        marks.append(Mark(outline=outline, kind=f.numbers["shade"], way=f.numbers.get("mended_by", "auto"), known=known))
+    told = ((f, f.evidence) for f in findings if isinstance(f.evidence, ShadeEvidence))
+    sure = [(f, e) for f, e in told if f.by_hand or f.confidence >= settings.sure]
+    marks = (
+        Mark(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map if e.shared else None)
+        for _, e in sorted(sure, key=lambda one: (one[0].y, one[0].x))
+    )
     return settings.model_copy(update={"marks": tuple(marks)})
+
+
+def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+    """Whether resolved settings name the mark of a finding."""
+    assert isinstance(finding.evidence, ShadeEvidence)
+    return [list(point) for point in finding.evidence.outline] in [[list(point) for point in m["outline"]] for m in settings["marks"] or ()]
 
 
 def analyse(
@@ -46,7 +54,7 @@ def analyse(
     ----------
     volume : TimeVolume
     settings : UnshadeSettings
-        With its marks named (see `settle`); those off the picture are left out.
+        With its marks named (see `resolve`); those off the picture are left out.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
     hold_out : Region

@@ -22,7 +22,7 @@ from ...imaging.motion import Plane
 from ...media.frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
-from .shared_marks import ShadeMap
+from .shade_map import ShadeMap
 from .veils import Veil, undone
 
 Way = Literal["auto", "undo", "borrow", "surround"]

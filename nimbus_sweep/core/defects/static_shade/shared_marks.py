@@ -7,103 +7,25 @@ finds by chance at other places of the picture.
 
 from __future__ import annotations
 
-import base64
-import zlib
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ...evidence.time_volume import TimeVolume
 from ...imaging.light import light_of
 from ...imaging.motion import Plane
-from ...survey.findings import Finding
-from .veils import Veil, undone
+from ...model.findings import Finding
+from .evidence import ShadeEvidence
+from .shade_map import ShadeMap
+from .veils import undone
 
-# Steps of a stored share, and of its size for large soft marks.
-_LEVELS = 2000
-_SOFT = 120
 _FRAMES = 24
 _CHANCES = 48
 # Share of a mark's depth that has to be there, and standing out from chance, in its standard deviations.
 _LEAST, _MOST = 0.6, 1.5
 _RISE = (3.5, 7.0)
-
-
-class ShadeMap(BaseModel):
-    """What a mark does to the light, as another shot measured it.
-
-    Attributes
-    ----------
-    left, top, width, height : int
-        Where, in pixels.
-    step : int
-        Pixels to a stored value.
-    levels : str
-        `a` in steps of 1/2000: uint16, little end first, in row order, deflated, in base 64.
-    gain, blur, level : float
-        Of its veil.
-    tint : tuple of float
-        Its light over each component of the picture, about its zero; empty for a grey veil.
-    """
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    left: int
-    top: int
-    width: int = Field(ge=1, le=16_384)
-    height: int = Field(ge=1, le=16_384)
-    step: int = Field(default=1, ge=1, le=16)
-    levels: str
-    gain: float = Field(default=0.0, ge=0, lt=1)
-    blur: float = Field(default=0.0, ge=0)
-    level: float = 0.0
-    tint: tuple[float, ...] = ()
-
-    @classmethod
-    def of(cls, share: Plane, left: int, top: int, veil: Veil) -> ShadeMap:
-        """Keep the share of light of a place."""
-        height, width = share.shape
-        step = 4 if min(share.shape) > _SOFT else 1
-        small = cv2.resize(share, (-(-width // step), -(-height // step)), interpolation=cv2.INTER_AREA) if step > 1 else share
-        packed = zlib.compress(np.rint(np.clip(small, 0, 1) * _LEVELS).astype("<u2").tobytes(), 9)
-        told = base64.b64encode(packed).decode()
-        level, tint = round(float(veil.level), 2), tuple(round(float(v), 2) for v in veil.tint)
-        whole = {"left": left, "top": top, "width": width, "height": height, "step": step}
-        return cls(**whole, levels=told, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
-
-    @model_validator(mode="after")
-    def _whole(self) -> ShadeMap:
-        try:
-            count = len(zlib.decompress(base64.b64decode(self.levels, validate=True))) // 2
-        except (ValueError, zlib.error) as error:
-            raise ValueError("the map of the mark cannot be unpacked") from error
-        if count != -(-self.width // self.step) * -(-self.height // self.step):
-            raise ValueError("the map of the mark is not of the size it tells")
-        return self
-
-    @property
-    def share(self) -> Plane:
-        """`a`: float32, (height, width), 0 to 1."""
-        stored = np.frombuffer(zlib.decompress(base64.b64decode(self.levels)), "<u2").astype(np.float32) / _LEVELS
-        small = stored.reshape(-(-self.height // self.step), -(-self.width // self.step))
-        return cv2.resize(small, (self.width, self.height), interpolation=cv2.INTER_CUBIC).clip(0, 1) if self.step > 1 else small
-
-    @property
-    def veil(self) -> Veil:
-        """The light it lays over."""
-        return Veil(self.gain, self.blur, self.level, self.tint)
-
-    def on(self, shape: tuple[int, int]) -> Plane:
-        """The share on a whole picture of that shape."""
-        whole = np.zeros(shape, np.float32)
-        top, left = max(0, self.top), max(0, self.left)
-        part = self.share[top - self.top : shape[0] - self.top, left - self.left : shape[1] - self.left]
-        whole[top : top + part.shape[0], left : left + part.shape[1]] = part
-        return whole
 
 
 def mean_light(volume: TimeVolume) -> Plane:
@@ -182,6 +104,16 @@ def _gradients(plane: Plane, sigma: float) -> NDArray[np.float32]:
     return np.stack([np.diff(smooth, axis=1)[:-1], np.diff(smooth, axis=0)[:, :-1]])
 
 
+def is_shared(finding: Finding) -> bool:
+    """Whether another shot proved it."""
+    return isinstance(finding.evidence, ShadeEvidence) and bool(finding.evidence.shared)
+
+
+def proves_map(finding: Finding) -> bool:
+    """Whether it says, by its own shot, what the mark does to the light."""
+    return isinstance(finding.evidence, ShadeEvidence) and finding.evidence.map is not None and not finding.evidence.shared
+
+
 def shared(mean: Plane, marks: Sequence[tuple[str, Finding]], known: Sequence[Finding], first: int, stop: int) -> list[Finding]:
     """Marks of other shots that are in this one, too.
 
@@ -198,10 +130,10 @@ def shared(mean: Plane, marks: Sequence[tuple[str, Finding]], known: Sequence[Fi
     """
     found: list[Finding] = []
     for name, mark in marks:
-        kept: dict[str, Any] | None = mark.numbers.get("map")
-        if kept is None or any(_meets(mark, other) for other in (*known, *found)):
+        proven = mark.evidence
+        if not isinstance(proven, ShadeEvidence) or proven.map is None or any(_meets(mark, other) for other in (*known, *found)):
             continue
-        depth, stands_out = presence(mean, ShadeMap.model_validate(kept))
+        depth, stands_out = presence(mean, proven.map)
         if not _LEAST <= depth <= _MOST:
             continue
         sure = float(np.clip((stands_out - _RISE[0]) / (_RISE[1] - _RISE[0]), 0, 1))
@@ -218,12 +150,7 @@ def shared(mean: Plane, marks: Sequence[tuple[str, Finding]], known: Sequence[Fi
                 first=first,
                 stop=stop,
                 confidence=round(sure, 3),
-                title=mark.title,
-                sentence=(
-                    f"The same mark as in {name}, where the scene moved {mark.numbers.get('travel', 0):.0f} px behind it. The mean of "
-                    f"this shot shows it at {100 * depth:.0f} % of its depth, {stands_out:.0f} times what chance would: undone as it was measured there."
-                ),
-                numbers={**mark.numbers, "shared": name},
+                evidence=proven.model_copy(update={"shared": name, "depth": round(depth, 3), "stands_out": round(stands_out, 1)}),
             )
         )
     return found

@@ -24,11 +24,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...evidence.time_volume import TimeVolume
-from ...imaging.colour import possible, to_rgb
+from ...media.colour import possible, to_rgb
 from ...media.frames import PictureFormat
-from ...regions import Masked
-from ...survey.findings import Finding, Surveyed
+from ...model.findings import Finding, Surveyed
+from ...model.regions import Masked
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
+from .evidence import StuckPixelEvidence
 from .sensor_site import SiteFit, fit_site, held_profile, held_value
 
 _SQUARE3 = np.ones((3, 3), np.uint8)
@@ -89,19 +90,6 @@ class StuckPixel:
     lens_misfit: float
     still: bool = False
     by_hand: bool = False
-
-    @property
-    def sentence(self) -> str:
-        """The evidence in words, with its numbers."""
-        size = "one pixel" if self.width * self.height == 1 else f"{self.width} x {self.height} pixels"
-        if self.by_hand:
-            return f"Placed by hand, {size}; departs by {self.departure:.0f} of 255 from its surroundings."
-        if not self.still:
-            ground = f"while the scene moves under it and the light there changes by {self.scene_change:.0f}"
-        else:
-            site, lens = 100 * (1 - self.misfit), 100 * (1 - self.lens_misfit)
-            ground = f"in a still scene; a sensor site's profile explains {site:.0f} % of it, a lens's {lens:.0f} %"
-        return f"Departs by {self.departure:.0f} of 255 in {self.seen} of {self.looked} frames looked at, {size}, {ground}."
 
 
 @dataclass(frozen=True)
@@ -385,18 +373,17 @@ def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
         first=first,
         stop=stop,
         confidence=site.confidence,
-        title=f"{'Dead' if site.colour == 'black' else 'Stuck'} pixel, {site.colour}",
-        sentence=site.sentence,
-        numbers={
-            "colour": site.colour,
-            "seen": site.seen,
-            "looked": site.looked,
-            "share_of_frames": round(site.seen / max(1, site.looked), 3),
-            "departure": site.departure,
-            "scene_change": site.scene_change,
-            "misfit": site.misfit,
-            "lens_misfit": site.lens_misfit,
-        },
+        evidence=StuckPixelEvidence(
+            colour=site.colour,
+            seen=site.seen,
+            looked=site.looked,
+            share_of_frames=round(site.seen / max(1, site.looked), 3),
+            departure=site.departure,
+            scene_change=site.scene_change,
+            misfit=site.misfit,
+            lens_misfit=site.lens_misfit,
+            still=site.still,
+        ),
         by_hand=site.by_hand,
     )
 

@@ -10,9 +10,10 @@ shot's own neighbourhood (least-squares prediction; ridge: Hoerl and Kennard 197
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -25,8 +26,8 @@ from ...imaging.inpainting import biharmonic_weights
 from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
-from ...regions import Masked
-from ...survey.findings import Finding
+from ...model.findings import Finding
+from ...model.regions import Masked
 from .departures import ring_mean
 from .sensor_site import fit_site, held_profile
 
@@ -155,13 +156,18 @@ class MendPlan(InEveryFrame):
             )
 
 
-def settle(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMendSettings:
+def resolve(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMendSettings:
     """Name the sites: those of `settings`, or the findings that are sure enough."""
     if settings.sites is not None:
         return settings
     sure = [f for f in findings if f.step == "pixel-mend" and (f.by_hand or f.confidence >= settings.sure)]
     sites = (Site(x=f.x, y=f.y, width=f.width, height=f.height) for f in sorted(sure, key=lambda f: (f.y, f.x)))
     return settings.model_copy(update={"sites": tuple(sites)})
+
+
+def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+    """Whether resolved settings name the site of a finding."""
+    return any((site["x"], site["y"]) == (finding.x, finding.y) for site in settings["sites"] or ())
 
 
 def analyse(
@@ -176,7 +182,7 @@ def analyse(
     ----------
     volume : TimeVolume
     settings : PixelMendSettings
-        With its sites named (see `settle`); sites off the picture are left out.
+        With its sites named (see `resolve`); sites off the picture are left out.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
     hold_out : Region

@@ -18,8 +18,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...imaging.colour import from_rgb, luma_weights, possible, to_rgb
 from ...imaging.inpainting import biharmonic_weights
+from ...media.colour import from_rgb, luma_weights, possible, to_rgb
 from ...media.frames import Colour, PictureFormat
 from .departures import Plane
 

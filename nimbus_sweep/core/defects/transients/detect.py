@@ -14,8 +14,9 @@ import numpy as np
 from ...base.parallel import ahead
 from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.levels import luma, noise_of
-from ...regions import Masked
-from ...survey.findings import Finding, Surveyed
+from ...model.findings import Finding, Surveyed
+from ...model.regions import Masked
+from .evidence import CrossingEvidence
 from .passing import Known, Passed, Ready, laid, passing, ready
 
 # Places looked at, and frames about each; the shorter side from which pictures are looked at at half the size.
@@ -118,11 +119,21 @@ def _finding(found: list[tuple[int, Passed, float]], looked: int, factor: int, w
     pace = factor * float(np.median([p for _, _, p in found]))
     dark = sum(one.contrast < 0 for _, one, _ in found)
     keeps = "lighter" if dark > 0.8 * len(found) else "darker" if dark < 0.2 * len(found) else "middle"
-    sentence = (
-        f"{len(found)} in {len(frames)} of {looked} places looked at: each goes on through three frames at a steady pace, {pace:.0f} px a frame, "
-        f"and is clear of where it was. {dark} of them are dark. If they are not to be there, put the step on and keep the {keeps}."
+    largest = sorted(found, key=lambda f: -int(f[1].mask.sum()))[:_SHOWN]
+    places = [(n, int(factor * one.middle[0]), int(factor * one.middle[1]), 1.0) for n, one, _ in largest]
+    evidence = CrossingEvidence(
+        places=tuple(places), seen=len(found), frames_seen=len(frames), looked=looked, dark=dark, pace=round(pace, 1), keeps=keeps
     )
-    places = [(n, *(int(factor * v) for v in one.middle), 1.0) for n, one, _ in sorted(found, key=lambda f: -int(f[1].mask.sum()))[:_SHOWN]]
-    told = {"places": places, "keeps": keeps, "pace": round(pace, 1), "frames_seen": len(frames)}
     sure = min(0.9, 0.25 + 0.1 * len(found))
-    return Finding("fleeting", "fleeting", 0, 0, width, height, first, stop, round(sure, 2), "Things that cross", sentence, told)
+    return Finding(
+        kind="transient",
+        step="fleeting",
+        x=0,
+        y=0,
+        width=width,
+        height=height,
+        first=first,
+        stop=stop,
+        confidence=round(sure, 2),
+        evidence=evidence,
+    )

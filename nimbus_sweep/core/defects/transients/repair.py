@@ -16,7 +16,7 @@ from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.patches import Patch, PatchPlan
-from ...regions import Masked
+from ...model.regions import Masked
 from .passing import Keeps, Passed, Ready, filled, laid, passing, ready, slow
 
 # Shorter side from which motion is told at half the size.

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...evidence.light_record import LightRecord
-from ...imaging.colour import to_rgb
+from ...media.colour import to_rgb
 from ...media.frames import Colour, PictureFormat
 from .pairs import Pairs
 from .solve import solve_whole

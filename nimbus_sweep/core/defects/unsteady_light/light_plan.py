@@ -20,7 +20,7 @@ from ...imaging.motion import Plane
 from ...media.frames import Colour, Component, Frame, FrameSource, PictureFormat, Samples, Window
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
-from ...regions import Masked
+from ...model.regions import Masked
 from .bands import BandModel
 from .channels import mixing
 from .pairs import WHITE

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from scipy.ndimage import gaussian_filter1d
 
 from ...evidence.light_record import LightRecord
-from ...regions import Masked
+from ...model.regions import Masked
 from .course import by_turns, meant
 from .light_plan import LightPlan, usable_of
 from .pairs import Pairs, measure

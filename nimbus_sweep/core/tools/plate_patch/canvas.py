@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.box import Box
-from ...imaging.colour import luma_weights
 from ...imaging.motion import Plane
+from ...media.colour import luma_weights
 from ...media.convert import Values, to_rgb_values, values_of, with_values
 from ...media.frames import Frame, PictureFormat
-from ...planar import Matrix, moved
+from ...model.planes import Matrix, moved
 
 # Red, green, blue in 8-bit codes, not clipped: (height, width, 3), float32.
 Picture = NDArray[Any]

@@ -19,7 +19,7 @@ from ...imaging.motion import Plane
 from ...media.frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window
 from ...media.mark_ways import MarkWay
 from ...media.per_frame import FrameByFrame
-from ...planar import Matrix
+from ...model.planes import Matrix
 from ..retouch import RetouchPlan, Touch
 from .canvas import Canvas, Picture, put_rgb, rgb_of
 from .light import Areas, Light

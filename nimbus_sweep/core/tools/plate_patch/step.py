@@ -15,9 +15,9 @@ from ...imaging.box import Box
 from ...imaging.levels import grain_of
 from ...imaging.motion import Plane
 from ...media.frames import Frame
-from ...planar import Matrix, moved
-from ...regions import Masked, Outside, Part, Region
-from ...tracks import Riding, track_named
+from ...model.planes import Matrix, moved
+from ...model.regions import Masked, Outside, Part, Region
+from ...model.tracks import Riding, track_named
 from .canvas import Canvas, Picture, rgb_of
 from .light import Areas, Light, measured, smooth_lights
 from .pictures import Take, common, disturbance
@@ -267,6 +267,8 @@ class _Maker:
             use = use * (box.samples(held) < 0.02)
         middle = np.array([[self.canvas.left + self.canvas.width / 2, self.canvas.top + self.canvas.height / 2]])
         near = [n for n in (frame.number - 1, frame.number + 1) if n in self.span.numbers]
-        one, other = (moved(middle, self.way(n))[0] for n in ([*near, frame.number][:2] if len(near) < 2 else near))
-        pace = (other - one) / max(1, len(near))
+        # At the end of a shot, beside a repeated frame, there may be none to tell the pace by.
+        ends = near if len(near) == 2 else [*near, frame.number]
+        places = [moved(middle, self.way(n))[0] for n in ends]
+        pace = (places[-1] - places[0]) / max(1, len(near))
         return softness(rgb_of(frame, box), laid, use, (float(pace[0]), float(pace[1])))

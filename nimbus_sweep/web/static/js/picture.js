@@ -154,15 +154,10 @@ function ringOf(site, scale) {
 
 function rings(pen, { scale, across }) {
   for (const site of bench.sites) {
-    // Light is no place: the bands of a screen are shown by the step's region.
-    if (
-      ["light", "film-dirt", "fleeting"].includes(site.kind) ||
-      site.state === "dismissed" ||
-      (site.state === "doubtful" && bench.selected !== site.index)
-    )
-      continue;
-    if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) continue;
-    if (site.kind === "scratch") {
+    // What is of the whole picture has no place.
+    if (site.drawn === "frame" || site.state === "dismissed" || (site.state === "doubtful" && bench.selected !== site.index)) continue;
+    if (bench.frame < site.first || bench.frame >= site.stop) continue;
+    if (site.drawn === "path") {
       bracket(pen, site, across, scale);
       continue;
     }
@@ -429,12 +424,10 @@ export function listen() {
 function choose(at) {
   if (specks.choose(at)) return;
   const far = (s) =>
-    s.kind === "scratch"
+    s.drawn === "path"
       ? Math.max(0, Math.abs(s.x + s.width / 2 - at.x) - s.width / 2)
       : Math.hypot(s.x + s.width / 2 - at.x, s.y + s.height / 2 - at.y);
-  const reach = (s) => (s.kind === "scratch" ? 6 : ringOf(s, at.place.scale)) / at.place.scale + 2;
-  const near = bench.sites
-    .filter((s) => s.state === "kept" && s.kind !== "film-dirt" && far(s) < reach(s))
-    .sort((a, b) => far(a) - far(b))[0];
+  const reach = (s) => (s.drawn === "path" ? 6 : ringOf(s, at.place.scale)) / at.place.scale + 2;
+  const near = bench.sites.filter((s) => s.state === "kept" && s.drawn !== "frame" && far(s) < reach(s)).sort((a, b) => far(a) - far(b))[0];
   bench.set({ selected: near ? near.index : null });
 }

@@ -239,14 +239,14 @@ export function choose(index, zoom = false) {
   if (!site) return;
   bench.set({ selected: index });
   // What is in some frames only is shown where it is.
-  if (site.kind === "cue-mark" && (bench.frame < site.first || bench.frame >= site.stop)) bench.go(site.first);
+  if (bench.frame < site.first || bench.frame >= site.stop) bench.go(site.first);
   // A site's own pixel, the middle of a mark.
   const [x, y] =
-    site.kind === "scratch"
+    site.drawn === "path"
       ? [site.x + site.width / 2, bench.y]
-      : ["static-shade", "cue-mark"].includes(site.kind)
-        ? [site.x + site.width / 2, site.y + site.height / 2]
-        : [site.x, site.y];
+      : site.drawn === "point"
+        ? [site.x, site.y]
+        : [site.x + site.width / 2, site.y + site.height / 2];
   bench.aim(x, y);
   if (zoom) zoomTo(4 / (window.devicePixelRatio || 1));
   else if (bench.zoom) bench.set({ centreX: x, centreY: y });
@@ -254,7 +254,7 @@ export function choose(index, zoom = false) {
 }
 
 export function stepFinding(direction) {
-  const kept = bench.sites.filter((s) => s.state === "kept" && !["film-dirt", "fleeting"].includes(s.kind));
+  const kept = bench.sites.filter((s) => s.state === "kept" && s.drawn !== "frame");
   if (!kept.length) return;
   const at = kept.findIndex((s) => s.index === bench.selected);
   choose(kept[(at + direction + kept.length) % kept.length].index);

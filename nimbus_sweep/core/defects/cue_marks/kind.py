@@ -1,0 +1,52 @@
+"""Cue marks in the registry."""
+
+from __future__ import annotations
+
+from ...evidence.shot_evidence import ShotEvidence
+from ...imaging.patches import PatchPlan
+from ...model.findings import Finding, Surveyed
+from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.regions import Masked
+from ...model.shapes import Shape
+from . import repair
+from .detect import drawn_by_hand, surveyed
+from .evidence import CueEvidence
+
+STEPS = (
+    StepKind(
+        kind="cue-lift",
+        title="Cue lift",
+        summary="Takes cue marks off: each frame that has one is aligned by itself to the clean frames beside, and only the mark is replaced.",
+        version=1,
+        settings=repair.CueLiftSettings,
+        analyse=repair.analyse,
+        load=PatchPlan.load,
+        resolve=repair.resolve,
+        acts_on=repair.acts_on,
+        shot_settings=("marks", "nudges"),
+        learns_from="frames",
+    ),
+)
+
+
+def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+    assert evidence.frames is not None
+    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+
+
+def _outline(shape: Shape, size: tuple[int, int], frame: int, _first: int, _stop: int) -> Finding:
+    return drawn_by_hand(shape, size, frame)
+
+
+DEFECTS = (
+    DefectKind(
+        kind="cue-mark",
+        title="Cue marks",
+        steps=("cue-lift",),
+        detect=_detect,
+        needs="frames",
+        evidence=CueEvidence,
+        drawn="outline",
+        outline=_outline,
+    ),
+)

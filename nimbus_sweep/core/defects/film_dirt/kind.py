@@ -1,0 +1,46 @@
+"""Film dirt in the registry."""
+
+from __future__ import annotations
+
+from ...evidence.shot_evidence import ShotEvidence
+from ...imaging.patches import PatchPlan
+from ...model.findings import Surveyed
+from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.regions import Masked
+from . import repair
+from .detect import surveyed
+from .evidence import DirtEvidence
+
+STEPS = (
+    StepKind(
+        kind="speck-sweep",
+        title="Speck sweep",
+        summary="Takes off specks and hairs that live for a frame or two: each is filled from the frames beside it, along the motion.",
+        version=1,
+        settings=repair.SpeckSweepSettings,
+        analyse=repair.analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        select=lambda plan, settings, _tracks: plan.chosen(settings.chosen),
+        selection_settings=repair.CHOOSES,
+        shot_settings=("left",),
+    ),
+)
+
+
+def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+    assert evidence.frames is not None
+    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+
+
+DEFECTS = (
+    DefectKind(
+        kind="film-dirt",
+        title="Film dirt",
+        steps=("speck-sweep",),
+        detect=_detect,
+        needs="frames",
+        evidence=DirtEvidence,
+        drawn="frame",
+    ),
+)

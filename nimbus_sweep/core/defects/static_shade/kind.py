@@ -1,0 +1,71 @@
+"""Static shade in the registry."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+
+from ...evidence.shot_evidence import ShotEvidence
+from ...model.findings import Finding, Surveyed
+from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.regions import Masked
+from ...model.registry import DEFECTS as KINDS
+from ...model.shapes import Shape
+from . import repair
+from .detect import surveyed
+from .evidence import ShadeEvidence
+from .marks import drawn_by_hand
+from .shade_plan import ShadePlan, UnshadeSettings
+
+STEPS = (
+    StepKind(
+        kind="unshade",
+        title="Unshade",
+        summary="Takes sensor dust, hairs and lens dirt off: gives back the light they dim, borrows from other frames what they hide.",
+        version=3,
+        settings=UnshadeSettings,
+        analyse=repair.analyse,
+        load=ShadePlan.load,
+        resolve=repair.resolve,
+        acts_on=repair.acts_on,
+        shot_settings=("marks",),
+    ),
+)
+
+
+def _evidence(mark: Finding) -> ShadeEvidence:
+    assert isinstance(mark.evidence, ShadeEvidence)
+    return mark.evidence
+
+
+def _claims(mark: Finding, other: Finding) -> bool:
+    """What lies inside a mark, and departs the same way in all frames, is a part of it."""
+    if not KINDS[other.kind].on_camera:
+        return False
+    middle = (other.x + other.width / 2, other.y + other.height / 2)
+    line = np.array(_evidence(mark).outline, np.float32)
+    return float(cv2.pointPolygonTest(line, middle, True)) >= -3
+
+
+def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out)
+
+
+def _outline(shape: Shape, size: tuple[int, int], _frame: int, first: int, stop: int) -> Finding:
+    return drawn_by_hand(shape, size, first, stop)
+
+
+DEFECTS = (
+    DefectKind(
+        kind="static-shade",
+        title="Dust, hairs and lens dirt",
+        steps=("unshade",),
+        detect=_detect,
+        evidence=ShadeEvidence,
+        drawn="outline",
+        on_camera=True,
+        outline=_outline,
+        choices=frozenset({"mended_by"}),
+        claims=_claims,
+    ),
+)

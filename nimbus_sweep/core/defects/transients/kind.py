@@ -1,0 +1,48 @@
+"""Things that cross in the registry."""
+
+from __future__ import annotations
+
+from ...evidence.shot_evidence import ShotEvidence
+from ...imaging.patches import PatchPlan
+from ...model.findings import Surveyed
+from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.regions import Masked
+from . import repair
+from .detect import surveyed
+from .evidence import CrossingEvidence
+
+STEPS = (
+    StepKind(
+        kind="fleeting",
+        title="Fleeting",
+        summary="Takes off what crosses in a few frames, such as birds: keeps the lighter, the darker or the middle of the frames beside.",
+        version=1,
+        settings=repair.FleetingSettings,
+        analyse=repair.analyse,
+        load=PatchPlan.load,
+        learns_from="frames",
+        learns_within=True,
+        asked_for=True,
+        repeats=True,
+        shot_settings=("first", "stop"),
+    ),
+)
+
+
+def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+    assert evidence.frames is not None
+    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+
+
+DEFECTS = (
+    DefectKind(
+        kind="transient",
+        title="Things that cross",
+        steps=("fleeting",),
+        detect=_detect,
+        needs="frames",
+        evidence=CrossingEvidence,
+        drawn="frame",
+        old_names=("fleeting",),
+    ),
+)

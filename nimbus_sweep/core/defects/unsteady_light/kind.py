@@ -1,0 +1,82 @@
+"""Unsteady light in the registry."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ...evidence.shot_evidence import ShotEvidence
+from ...model.findings import Finding, Surveyed
+from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.regions import Masked
+from . import repair
+from .detect import steadied, surveyed
+from .evidence import LightEvidence
+from .light_plan import LightPlan
+
+STEPS = (
+    StepKind(
+        kind="steady-bands",
+        title="Steady bands",
+        summary="Divides out bands that roll through the picture: their spacing, their climb and their profile are measured.",
+        version=2,
+        settings=repair.SteadyBandsSettings,
+        analyse=repair.analyse_bands,
+        load=LightPlan.load,
+        learns_from="light",
+        learns_within=True,
+        repeats=True,
+    ),
+    StepKind(
+        kind="steady-patches",
+        title="Steady patches",
+        summary="Divides out light that flickers in parts of the picture, as a coarse and smooth field of gains.",
+        version=2,
+        settings=repair.SteadyPatchesSettings,
+        analyse=repair.analyse_patches,
+        load=LightPlan.load,
+        learns_from="light",
+        learns_within=True,
+        repeats=True,
+    ),
+    StepKind(
+        kind="steady-frame",
+        title="Steady frame",
+        summary="Divides out what makes the whole frame breathe, jump or go on and off; fades and lamps switched on stay.",
+        version=2,
+        settings=repair.SteadyFrameSettings,
+        analyse=repair.analyse_frame,
+        load=LightPlan.load,
+        learns_from="light",
+        learns_within=True,
+        repeats=True,
+    ),
+)
+
+
+def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+    """Look at the light; where it is not steady, all else is looked for with it steadied."""
+    assert evidence.light is not None
+    told, reading = surveyed(evidence.light, evidence.first, evidence.stop, on_progress, hold_out)
+    if not told.findings or reading is None or evidence.scratch is None:
+        return told
+    volume = steadied(evidence.volume, evidence.light, reading, evidence.scratch)
+    return replace(told, evidence=replace(evidence, volume=volume))
+
+
+def _same(one: Finding, other: Finding) -> bool:
+    return one.step == other.step
+
+
+DEFECTS = (
+    DefectKind(
+        kind="unsteady-light",
+        title="Light",
+        steps=tuple(step.kind for step in STEPS),
+        detect=_detect,
+        needs="light",
+        evidence=LightEvidence,
+        drawn="frame",
+        same=_same,
+        old_names=("light",),
+    ),
+)

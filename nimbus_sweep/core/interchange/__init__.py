@@ -1,0 +1,1 @@
+"""What is handed on: recipes for other shots, archives, cut lists, papers."""

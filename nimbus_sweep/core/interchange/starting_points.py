@@ -1,0 +1,73 @@
+"""Ordinary recipes to start from, by what has gone wrong with the light."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from ..model.recipes import Recipe, Step
+
+
+@dataclass(frozen=True)
+class StartingPoint:
+    """A recipe for a cause.
+
+    Attributes
+    ----------
+    key, name : str
+    note : str
+        What it is for, and what is still to be done by hand.
+    recipe : Recipe
+    """
+
+    key: str
+    name: str
+    note: str
+    recipe: Recipe
+
+
+def _point(key: str, name: str, note: str, *steps: tuple[str, dict[str, Any]]) -> StartingPoint:
+    return StartingPoint(key, name, note, Recipe(name=name, steps=tuple(Step(kind=kind, settings=settings) for kind, settings in steps)))
+
+
+STARTING_POINTS: dict[str, StartingPoint] = {
+    point.key: point
+    for point in (
+        _point(
+            "time-lapse",
+            "Time lapse that pumps",
+            "Every exposure is set anew: level and contrast of each frame are steadied; dusk and dawn stay.",
+            ("steady-frame", {"takes": "all"}),
+        ),
+        _point("lamps", "Lamps with bands", "Bands that roll through the whole picture.", ("steady-bands", {})),
+        _point(
+            "screen",
+            "Screen in the picture",
+            "Bands on a screen alone: draw the screen under Where, so that nothing else is touched.",
+            ("steady-bands", {"lie": "rows"}),
+        ),
+        _point(
+            "stage",
+            "Stage lamps",
+            "Lamps that light parts of the picture, each with a pulse of its own.",
+            ("steady-patches", {"fine": 8}),
+        ),
+        _point(
+            "high-rate",
+            "High frame rate",
+            "Frames dimmed by turns first, then what is slower.",
+            ("steady-frame", {"takes": "rhythm"}),
+            ("steady-frame", {"takes": "all"}),
+        ),
+        _point(
+            "old-film",
+            "Old film that breathes",
+            "Level and contrast of each frame, then uneven light over the picture.",
+            ("steady-patches", {"amount": 0.8}),
+            ("steady-frame", {"takes": "all", "reach": 8}),
+        ),
+        _point(
+            "key-frames", "Jumps at key frames", "Compression with too little room, as from the air.", ("steady-frame", {"takes": "all"})
+        ),
+    )
+}

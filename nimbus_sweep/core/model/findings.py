@@ -1,0 +1,176 @@
+"""What a survey says: findings, each with where, when, how sure, and the evidence it rests on, as codes and numbers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, SerializeAsAny, model_validator
+
+from .registry import DEFECTS
+
+if TYPE_CHECKING:
+    from ..evidence.shot_evidence import ShotEvidence
+
+# Below this a finding is shown as doubtful and no step is suggested for it.
+CONVINCES = 0.5
+State = Literal["kept", "doubtful", "dismissed"]
+
+
+class Evidence(BaseModel):
+    """What a finding rests on; each kind of defect has a model of its own.
+
+    Evidence that an earlier version stored lacks some of it: every field has a default that stands for not known.
+
+    Attributes
+    ----------
+    places : tuple of (frame, x, y, confidence)
+        Where the surest of a family lie, surest first; empty for a finding that is one defect.
+    frames : tuple of int
+        The frames it is in, where they are few.
+    part : bool
+        It lies in its box alone: the step that mends it acts there, not on the whole picture.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    places: tuple[tuple[int, int, int, float], ...] = ()
+    part: bool = False
+
+
+class Finding(BaseModel):
+    """One defect.
+
+    Attributes
+    ----------
+    kind : str
+        The kind of defect, such as ``stuck-pixel``.
+    step : str
+        The kind of step that mends it.
+    x, y, width, height : int
+        Box in pixels of the picture.
+    first, stop : int
+        Frames it is in: `first` up to, not including, `stop`.
+    confidence : float
+        0 to 1; `CONVINCES` and above is suggested for mending.
+    evidence : Evidence
+        Of the kind's own model.
+    by_hand : bool
+        Placed by the user.
+    title, sentence : str
+        The words for it that an earlier version stored; empty for what is found today.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    kind: str
+    step: str
+    x: int
+    y: int
+    width: int
+    height: int
+    first: int
+    stop: int
+    confidence: float
+    evidence: SerializeAsAny[Evidence] = Field(default_factory=Evidence)
+    by_hand: bool = False
+    title: str = ""
+    sentence: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_its_kind(cls, told: Any) -> Any:
+        """Read the evidence by the kind's own model, also as earlier versions stored it."""
+        if not isinstance(told, dict) or told.get("kind") not in DEFECTS:
+            return told
+        kind = DEFECTS[told["kind"]]
+        evidence = told.get("evidence", told.get("numbers") or {})
+        if isinstance(evidence, dict):
+            evidence = kind.evidence.model_validate(evidence)
+        return {**told, "kind": kind.kind, "evidence": evidence}
+
+    @property
+    def convinces(self) -> bool:
+        """Whether a step is suggested for it."""
+        return self.by_hand or self.confidence >= CONVINCES
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for a JSON file."""
+        return {**self.model_dump(mode="json", exclude={"title", "sentence"}), "suggested": self.convinces}
+
+
+class JudgedFinding(Finding):
+    """A finding of a shot, with what the user made of it.
+
+    Attributes
+    ----------
+    state : str
+        ``kept``: it is to be mended; ``doubtful``; ``dismissed``.
+    chosen : bool
+        The user kept it himself: it is sure, whatever the figure says.
+    """
+
+    state: State
+    chosen: bool = False
+
+    @classmethod
+    def of(cls, found: Finding) -> JudgedFinding:
+        """A finding as a survey, or the user, tells it."""
+        return cls(**dict(found), state="kept" if found.convinces else "doubtful")
+
+    def with_(self, **values: Any) -> JudgedFinding:
+        """The finding with other values."""
+        return self.model_copy(update=values)
+
+    @property
+    def finding(self) -> Finding:
+        """The finding alone."""
+        values = {name: getattr(self, name) for name in Finding.model_fields}
+        return Finding(**{**values, "confidence": 1.0 if self.chosen else self.confidence})
+
+
+class Note(BaseModel):
+    """Something a survey could not tell, and why.
+
+    Attributes
+    ----------
+    kind : str
+        The kind of defect that was looked for.
+    code : str
+        What it is, of the codes that the kind's wording knows.
+    values : dict
+        The numbers and names that belong to it.
+    said : str
+        The words for it that an earlier version stored; empty for what is told today.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    kind: str = ""
+    code: str = ""
+    values: dict[str, str | int | float] = Field(default_factory=dict)
+    said: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _told(cls, stored: Any) -> Any:
+        return {"said": stored} if isinstance(stored, str) else stored
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What a survey of a shot says.
+
+    Attributes
+    ----------
+    findings : list of Finding
+        Of each kind surest first.
+    notes : tuple of Note
+        What could not be told, and why.
+    evidence : ShotEvidence or None
+        What the detectors that follow are to look at instead.
+    """
+
+    findings: list[Finding]
+    notes: tuple[Note, ...] = ()
+    evidence: ShotEvidence | None = None

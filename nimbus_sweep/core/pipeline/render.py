@@ -1,0 +1,306 @@
+"""Rendering a treated reel: in chunks that survive a crash, in parallel, joined without loss.
+
+Each chunk is a file that appears only when whole. A render that starts again finds the chunks already there and
+goes on behind them. Several processes each take a stretch of consecutive chunks that begins at a key frame, so
+that none decodes what another has decoded.
+"""
+
+from __future__ import annotations
+
+import bisect
+import contextlib
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor, Future, ProcessPoolExecutor, wait
+from dataclasses import replace
+from fractions import Fraction
+from itertools import islice
+from multiprocessing import get_context
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict
+
+from ..base.errors import Cancelled, ChangedReel
+from ..base.parallel import cores, share_cores
+from ..media.formats import FORMATS, Delivery, DeliveryFormat
+from ..media.frames import Frame, FrameSource
+from ..media.opening import open_reel, stamp_of
+from ..media.pictures import gather, write_pictures
+from ..media.reader import usual_rate
+from ..media.reel import Reading, ReelReader
+from ..media.repeats import Passing, RepairedOnce, Repeats
+from ..media.writer import REPORT_TAG, Cut, join, write_chunk
+from ..model.recipes import Recipe
+from .analyses import Analyses, chain
+from .report import Report
+
+CHUNK_FRAMES = 48
+_CANCEL = "cancel"
+
+
+class RenderedShot(BaseModel):
+    """A shot to be rendered: frames treated, frames its analyses rest on, and its resolved recipe."""
+
+    model_config = ConfigDict(frozen=True)
+
+    name: str = ""
+    first: int
+    stop: int
+    span: tuple[int, int]
+    recipe: Recipe
+
+
+class RenderSpec(BaseModel):
+    """All a process needs to render a reel; plain values, so that it can be sent anywhere.
+
+    Attributes
+    ----------
+    reel : str
+        Path of the source.
+    reading : Reading
+        How it is read.
+    accept_missing : bool
+        Take pictures that cannot be decoded for missing.
+    fingerprint : str
+        Under which the analyses are kept.
+    size, modified : int
+        Of the source when it was taken in; another is refused.
+    shots : tuple of RenderedShot
+        Those that are treated.
+    repeats : str
+        File of the map of repeated frames; empty to treat each frame for itself.
+    first, stop : int
+        Frames of the reel that are delivered.
+    delivery : Delivery
+    analyses, chunks : str
+        Folders.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    reel: str
+    reading: Reading = Reading()
+    accept_missing: bool = False
+    fingerprint: str
+    size: int
+    modified: int
+    shots: tuple[RenderedShot, ...] = ()
+    repeats: str = ""
+    first: int
+    stop: int
+    delivery: Delivery = Delivery()
+    analyses: str
+    chunks: str
+
+    def cut(self, rate: Fraction) -> Cut:
+        """Which frames are delivered, and when, of a reel at `rate`."""
+        if not self.delivery.distinct or not self.repeats:
+            return Cut(self.first, self.stop)
+        repeats = Repeats.load(Path(self.repeats))
+        true_rate = repeats.true_rate(rate)
+        if true_rate is None:
+            return Cut(self.first, self.stop)
+        inside = repeats.distinct[(repeats.distinct > self.first) & (repeats.distinct < self.stop)]
+        # A part that begins with a copy begins with it: the one it repeats lies outside.
+        return Cut(self.first, self.stop, [self.first, *inside.tolist()], usual_rate(true_rate))
+
+
+def render(
+    spec: RenderSpec,
+    out: Path,
+    report: Report,
+    on_progress: Callable[[float, float], None] | None = None,
+    executor: Executor | None = None,
+    workers: int | None = None,
+) -> None:
+    """Render a treated reel to `out`.
+
+    Parameters
+    ----------
+    spec : RenderSpec
+        Its analyses are ready.
+    out : Path
+        A file, or for sequences a folder. Appears only when whole.
+    report : Report
+        Goes into a movie as a tag, and beside pictures as a file.
+    on_progress : callable
+        Told the share done, 0 to 1, and frames a second; may raise to stop, which is passed on.
+    executor : Executor
+        Where the stretches are rendered; a process pool of its own when None.
+    workers : int
+        How many stretches at once; one for every two cores when None.
+
+    Raises
+    ------
+    ChangedReel
+        If the source is not the reel that was taken in.
+    DiskFull
+        If there is no room.
+    """
+    reel = open_unchanged(spec)
+    cut = spec.cut(reel.rate)
+    folder = Path(spec.chunks)
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / _CANCEL).unlink(missing_ok=True)
+    stretches = plan(reel, cut, workers or max(1, cores() // 2))
+    total = len(cut)
+    pace = _Pace(total, on_progress)
+
+    def tick() -> None:
+        pace.told(_frames_there(folder, total))
+
+    pace.told(_frames_there(folder, total), force=True)
+    try:
+        if len(stretches) == 1 and executor is None:
+            _render_stretch(spec, stretches[0], tick)
+        else:
+            own = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=share_cores)
+            try:
+                _watch([own.submit(_render_stretch, spec, s) for s in stretches], tick)
+            finally:
+                (folder / _CANCEL).touch()
+                if executor is None:
+                    own.shutdown()
+    except FileNotFoundError as error:
+        raise ChangedReel(f"The working files of this render are gone ({error.filename}). Start it again.") from error
+    reel.check_unchanged()
+    form = FORMATS[spec.delivery.kind]
+    chunks = [folder / _name(first, stop, form) for stretch in stretches for first, stop in stretch]
+    # Without the time it was made at: the same treatment of the same reel gives the same file, to the last bit.
+    carried = report.model_copy(update={"made_at": ""})
+    if form.is_sequence:
+        gather(chunks, reel, out, cut, carried.model_dump_json(indent=2))
+    else:
+        join(chunks, reel, out, form, cut, {REPORT_TAG: carried.model_dump_json()})
+    pace.told(total, force=True)
+
+
+def clear(spec: RenderSpec) -> None:
+    """Remove the chunks of a render that is done or given up."""
+    shutil.rmtree(spec.chunks, ignore_errors=True)
+
+
+def open_unchanged(spec: RenderSpec) -> ReelReader:
+    """Open the source; raises ChangedReel if it is not the reel that was taken in."""
+    path = Path(spec.reel)
+    if stamp_of(path) != (spec.size, spec.modified):
+        raise ChangedReel(f"{path.name} has changed since it was taken in. Nothing was computed. Take the reel in again.")
+    return open_reel(path, spec.reading, spec.accept_missing)
+
+
+def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
+    """The reel with the treatments of its shots put on; their analyses are ready."""
+    repeats = Repeats.load(Path(spec.repeats)) if spec.repeats and spec.shots else None
+    if repeats is None or not repeats.repeated.any():
+        return _with_steps(spec, reel)
+    passing = Passing(reel)
+    return RepairedOnce(_with_steps(spec, passing), passing, repeats.within((s.first, s.stop) for s in spec.shots))
+
+
+def _with_steps(spec: RenderSpec, source: FrameSource) -> FrameSource:
+    for shot in spec.shots:
+        known = Analyses(Path(spec.analyses), spec.fingerprint, *shot.span).load(shot.recipe, source.format)
+        source = chain(source, known, shot.first, shot.stop)
+    return source
+
+
+def plan(reel: ReelReader, cut: Cut, workers: int) -> list[list[tuple[int, int]]]:
+    """Stretches of consecutive chunks (first, stop) of places in the delivery, at most `workers`, each from a key frame on."""
+    total = len(cut)
+    keys = [k for k in reel.key_frames if cut.first <= k < cut.stop]
+    keys = [k - cut.first if cut.numbers is None else bisect.bisect_left(cut.numbers, k) for k in keys]
+    starts = [0]
+    for part in range(1, workers):
+        wanted = total * part // workers
+        at = bisect.bisect_left(keys, wanted)
+        if at < len(keys) and starts[-1] + CHUNK_FRAMES <= keys[at] < total:
+            starts.append(keys[at])
+    ends = [*starts[1:], total]
+    return [[(n, min(end, n + CHUNK_FRAMES)) for n in range(start, end, CHUNK_FRAMES)] for start, end in zip(starts, ends, strict=True)]
+
+
+def _name(first: int, stop: int, form: DeliveryFormat) -> str:
+    return f"{first:08d}-{stop:08d}{'.pictures' if form.is_sequence else form.suffix}"
+
+
+def _frames_there(folder: Path, total: int) -> int:
+    """Frames rendered so far: those of whole chunks and those the running ones have told of."""
+    whole, running = {}, {}
+    for path in folder.iterdir():
+        if path.name.startswith(".") or "-" not in path.stem:
+            continue
+        first, stop = path.stem.split("-")
+        if path.suffix == ".count":
+            with contextlib.suppress(OSError, ValueError):
+                running[path.stem] = int(path.read_text() or 0)
+        else:
+            whole[path.stem] = int(stop) - int(first)
+    return min(sum({**running, **whole}.values()), total)
+
+
+def _render_stretch(spec: RenderSpec, stretch: list[tuple[int, int]], tick: Callable[[], None] | None = None) -> None:
+    folder, form = Path(spec.chunks), FORMATS[spec.delivery.kind]
+    wanted = [(first, stop) for first, stop in stretch if not (folder / _name(first, stop, form)).exists()]
+    if not wanted:
+        return
+    reel = open_unchanged(spec)
+    cut = spec.cut(reel.rate)
+    source = treated(spec, reel)
+    while wanted:
+        # One decoder runs on through all chunks that follow one another.
+        run = [wanted.pop(0)]
+        while wanted and wanted[0][0] == run[-1][1]:
+            run.append(wanted.pop(0))
+        frames = source.frames(cut.number(run[0][0]), cut.number(run[-1][1] - 1) + 1)
+        if cut.numbers is not None:
+            kept = frozenset(cut.numbers)
+            frames = (f for f in frames if f.number in kept)
+        for first, stop in run:
+            name = _name(first, stop, form)
+            count = folder / f"{Path(name).stem}.count"
+            part = _counted(islice(frames, stop - first), folder, count, tick)
+            if form.is_sequence:
+                write_pictures(folder / name, part, reel, form)
+            else:
+                facts = reel.facts if cut.rate is None else replace(reel.facts, rate=cut.rate)
+                write_chunk(folder / name, part, facts, form, burn=spec.delivery.burn)
+            count.unlink(missing_ok=True)
+
+
+def _counted(frames: Iterator[Frame], folder: Path, count: Path, tick: Callable[[], None] | None) -> Iterator[Frame]:
+    last = time.monotonic()
+    for done, frame in enumerate(frames):
+        yield frame
+        if time.monotonic() - last > 0.3:
+            last = time.monotonic()
+            if (folder / _CANCEL).exists():
+                raise Cancelled
+            count.write_text(str(done + 1))
+            if tick:
+                tick()
+
+
+def _watch(running: list[Future[None]], tick: Callable[[], None]) -> None:
+    while True:
+        done, waiting = wait(running, timeout=0.3, return_when="FIRST_EXCEPTION")
+        for future in done:
+            future.result()
+        if not waiting:
+            return
+        tick()
+
+
+class _Pace:
+    def __init__(self, total: int, on_progress: Callable[[float, float], None] | None) -> None:
+        self._total, self._on_progress = total, on_progress
+        self._start: tuple[float, int] | None = None
+
+    def told(self, done: int, force: bool = False) -> None:
+        now = time.monotonic()
+        if self._start is None:
+            self._start = (now, done)
+        elapsed = now - self._start[0]
+        rate = (done - self._start[1]) / elapsed if elapsed > 0 else 0.0
+        if self._on_progress:
+            self._on_progress(done / max(1, self._total), rate)

@@ -1,0 +1,22 @@
+"""Has the compiled loops of the core made ready, on numbers of the kinds they are used on."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..defects.scratches.row_fit import left_over, row_fit, ways_down
+from ..imaging.motion import agreement
+from ..imaging.stack_statistics import robust
+
+
+def warm_up() -> None:
+    """Compile what is compiled, or read it back from where it is kept; some seconds the first time."""
+    way = np.zeros((8, 8, 2), np.float32)
+    agreement(way, way)
+    stack = np.ones((3, 8, 8), np.float32)
+    robust(stack, stack)
+    rows, inside = np.ones((4, 9)), np.ones((4, 9), bool)
+    for sliding in (False, True):
+        found = row_fit(rows, rows, inside, 1.0, 6.0, sliding)
+    left_over(rows, rows, inside, 1.0, 6.0, found, 5.0)
+    ways_down(np.ones((4, 9), np.float32), 2, 0.3)
