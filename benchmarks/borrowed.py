@@ -229,7 +229,7 @@ def _bird_row(name: str, source: MemorySource, seed: int) -> None:
 
 def grain() -> None:
     """Grain of one kind given to pictures of another: deviation, and how neighbours go together, wanted and got."""
-    print("\nMatch grain: deviation and correlation of neighbours, of what is there, wanted and got")
+    print("\nLend grain: deviation and correlation of neighbours, of what is there, wanted and got")
     ramp = np.broadcast_to(np.linspace(40, 210, 640, dtype=np.float32), (360, 640))
 
     def grained(sigma: float, width: float, seed: int) -> NDArray[np.float32]:

@@ -15,7 +15,6 @@ from typing import Any
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..core.base.files import written_aside
-from ..core.defects.static_shade.shared_marks import is_shared, mean_light, proves_map, shared
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.scan import Scan, scan
 from ..core.evidence.shot_evidence import ShotEvidence
@@ -26,6 +25,7 @@ from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.view import PROXY_WIDTH, ProxyMaker, jpeg, to_bgr
 from ..core.model.findings import JudgedFinding
+from ..core.model.registry import DEFECTS
 from ..core.model.shots import Shot, divided, place_of
 from ..core.model.tracks import track_named
 from ..core.pipeline.analyses import Analyses, chain
@@ -253,7 +253,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
 def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
     shots = edits.shots_of(edits.current(reel))
-    proven = [[f for f in edits.kept(s) if proves_map(f)] for s in shots]
+    proven = [[f for f in edits.kept(s) if DEFECTS[f.kind].proves(f)] for s in shots]
     looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
     gained: dict[int, list[Finding]] = {}
     for n in looked:
@@ -261,7 +261,11 @@ def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -
         volume = open_volume(data, reel, shots[n], source).between(*shots[n].span)
         others = [(shots[m].name or f"shot {m + 1}", f) for m in range(len(shots)) if m != n for f in proven[m]]
         known = [f.finding for f in shots[n].findings]
-        found = shared(mean_light(volume), others, known, shots[n].first, shots[n].stop)
+        found = []
+        for kind in DEFECTS.values():
+            own = [(name, f) for name, f in others if f.kind == kind.kind]
+            if kind.share is not None and own:
+                found += kind.share(volume, own, known, shots[n].first, shots[n].stop)
         if found:
             gained[n] = found
     if gained:
@@ -275,7 +279,7 @@ def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -
 
 def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     """The shot with what a survey found; what the user placed or dismissed stays so."""
-    by_hand = [f for f in shot.findings if f.by_hand or (f.state == "dismissed" and is_shared(f))]
+    by_hand = [f for f in shot.findings if f.by_hand or (f.state == "dismissed" and f.evidence.shared)]
     dismissed = {(f.kind, f.x, f.y) for f in shot.findings if f.state == "dismissed"}
     judged = [JudgedFinding.of(f) for f in found.findings]
     judged = [f.with_(state="dismissed") if (f.kind, f.x, f.y) in dismissed else f for f in judged]

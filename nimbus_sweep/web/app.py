@@ -3,23 +3,19 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
-from dataclasses import dataclass, field
-from pathlib import Path
 from urllib.parse import urlsplit
 
-from flask import Flask, Response, abort, current_app, jsonify, render_template, request
+from flask import Flask, Response, abort, jsonify, render_template, request
 from jinja2 import ChoiceLoader
 from werkzeug.exceptions import HTTPException
 
 from .. import wording
 from ..core.base.errors import ChangedReel, SweepError
 from ..core.base.failures import mark_failure
-from ..jobs.queue import Queue
 from ..logs import log_path
-from ..store.data import DataFolder
 from ..store.models import database
 from ..wording import lamps
+from .services import Services, services
 from .stages import (
     condition,
     delivery,
@@ -38,33 +34,20 @@ from .stages import (
     trials,
     wear,
 )
-from .viewing import Viewing
 
 log = logging.getLogger(__name__)
 
 
-@dataclass
-class Services:
-    """What the requests share."""
-
-    data: DataFolder
-    queue: Queue
-    viewing: Viewing
-    allowed: Sequence[Path] = ()
-    upload_limit: int = 20_000_000_000
-    hosts: frozenset[str] = field(default_factory=frozenset)
-
-
-def create_app(services: Services) -> Flask:
+def create_app(shared: Services) -> Flask:
     """Make the application."""
     app = Flask(__name__)
-    app.extensions["services"] = services
+    app.extensions["services"] = shared
     app.json.sort_keys = False  # type: ignore[attr-defined]
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(wording.FILTERS)
     app.jinja_env.globals.update(lamps.GLOBALS)
     assert app.jinja_loader is not None
-    app.jinja_loader = ChoiceLoader([app.jinja_loader, wording.loader()])
+    app.jinja_loader = ChoiceLoader([app.jinja_loader, wording.TEMPLATES])
     for stage in (
         rack,
         reels,
@@ -95,8 +78,8 @@ def create_app(services: Services) -> Flask:
 
 
 def _guard() -> None:
-    services: Services = current_app.extensions["services"]
-    if services.hosts and request.host not in services.hosts:
+    hosts = services().hosts
+    if hosts and request.host not in hosts:
         abort(421, "This application answers only under its own address.")
     if request.method not in ("GET", "HEAD"):
         origin = request.headers.get("Origin")
@@ -137,9 +120,8 @@ def _refused(error: HTTPException) -> tuple[Response | str, int]:
 
 
 def _unforeseen(error: Exception) -> tuple[Response | str, int]:
-    services: Services = current_app.extensions["services"]
     mark = mark_failure(log, f"{request.method} {request.path}")
-    where = log_path(services.data.root, "server")
+    where = log_path(services().data.root, "server")
     return _said(f"Something unforeseen went wrong ({type(error).__name__}). Nothing was changed; {where} says more at {mark}.", 500)
 
 

@@ -47,7 +47,8 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
 
 
 def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path], upload_limit: int) -> BaseWSGIServer:
-    from .app import Services, create_app
+    from .app import create_app
+    from .services import Services
     from .viewing import Viewing
 
     hosts = frozenset({f"127.0.0.1:{port}", f"localhost:{port}"})

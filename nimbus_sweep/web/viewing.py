@@ -160,7 +160,7 @@ class Viewing:
         counts: dict[int, int] = {}
         for shot in self.shots(reel):
             for step in strokes.unfolded(shot.recipe).active if shot.treated else ():
-                for touch in RetouchSettings.model_validate(step.settings).strokes if step.kind == "retouch" else ():
+                for touch in RetouchSettings.model_validate(step.settings).strokes if step.of.stays else ():
                     if shot.enter <= touch.frame < shot.leave:
                         counts[touch.frame] = counts.get(touch.frame, 0) + 1
         return counts
@@ -239,7 +239,7 @@ class Viewing:
         shots = self.shots(reel)
         shot = shots[place_of(shots, number)]
         steps = shot.recipe.steps
-        if index >= len(steps) or steps[index].kind != "plate-patch" or not steps[index].on:
+        if index >= len(steps) or not steps[index].on:
             raise SweepError("There is no such plate any more. Look at the list in Treatment.")
         at = sum(s.on for s in steps[:index])
         known = self.known(reel, shot, source.format)

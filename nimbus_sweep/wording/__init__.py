@@ -6,12 +6,12 @@ Each kind of defect has one template in ``defects/``, named as the kind, with ma
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from jinja2 import ChoiceLoader, Environment, FileSystemLoader
+from jinja2 import BaseLoader, Environment, FileSystemLoader
 
 from ..core.model.findings import Finding, Note
 from ..core.model.registry import DEFECTS
@@ -21,12 +21,15 @@ FOLDER = Path(__file__).parent
 _folders = [FOLDER]
 
 
-def loader() -> ChoiceLoader:
-    """Finds the templates of the kinds."""
-    return ChoiceLoader([FileSystemLoader(folder) for folder in _folders])
+class _Templates(BaseLoader):
+    """Finds the templates of the kinds, in all folders there are."""
+
+    def get_source(self, environment: Environment, template: str) -> tuple[str, str | None, Callable[[], bool] | None]:
+        return FileSystemLoader(_folders).get_source(environment, template)
 
 
-_plain = Environment(loader=loader(), trim_blocks=True, lstrip_blocks=True)
+TEMPLATES = _Templates()
+_plain = Environment(loader=TEMPLATES, trim_blocks=True, lstrip_blocks=True)
 _plain.filters.update(numbers.FILTERS)
 _plain.globals.update(lamps.GLOBALS)
 
@@ -35,14 +38,10 @@ _plain.globals.update(lamps.GLOBALS)
 def including(folder: Path) -> Iterator[None]:
     """Look for templates in one more folder for a while."""
     _folders.append(folder)
-    _plain.loader = loader()
-    _plain.cache.clear()  # type: ignore[union-attr]
     try:
         yield
     finally:
         _folders.remove(folder)
-        _plain.loader = loader()
-        _plain.cache.clear()  # type: ignore[union-attr]
 
 
 def _macro(kind: str, name: str) -> Any:

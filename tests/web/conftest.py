@@ -17,7 +17,8 @@ from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.jobs.work import perform
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.models import Job, Reel, Task, database, open_database
-from nimbus_sweep.web.app import Services, create_app
+from nimbus_sweep.web.app import create_app
+from nimbus_sweep.web.services import Services
 from nimbus_sweep.web.viewing import Viewing
 
 ASKED = {"X-Requested-By": "nimbus-sweep", "Accept": "application/json"}

@@ -144,7 +144,7 @@ def test_strokes_stay_with_their_shot_and_are_in_its_trials(desk: Desk, reel: in
     put(desk, reel, DAB)
     own = Recipe(steps=(Step(kind="retouch", settings={"book": 7}),))
     put_on = elsewhere(Recipe(steps=(Step(kind="pixel-mend"), Step(kind="retouch", settings={"book": 3}), Step(kind="match-grain"))), own)
-    assert [(s.kind, s.settings.get("book")) for s in put_on.steps] == [("pixel-mend", None), ("retouch", 7), ("match-grain", None)]
+    assert [(s.kind, s.settings.get("book")) for s in put_on.steps] == [("pixel-mend", None), ("retouch", 7), ("lend-grain", None)]
     answer = desk.post(f"/reels/{reel}/trials", {"frames": 10, "head": 4, "as_it_is": True, "others": ["source"]})
     assert answer.status_code == 200, answer.get_json()
     desk.work()
@@ -213,7 +213,7 @@ def test_a_cue_mark_drawn_in_one_frame_is_lifted_from_all_and_nudged(desk: Desk,
 def test_grain_is_charted_and_taken_from_a_place(desk: Desk, reel: int) -> None:
     chart = desk.client.get(f"/reels/{reel}/grain").get_data(as_text=True)
     assert chart.count("<polyline") == 3
-    assert desk.post(f"/reels/{reel}/steps", {"kind": "match-grain"}).status_code == 200
+    assert desk.post(f"/reels/{reel}/steps", {"kind": "lend-grain"}).status_code == 200
     assert desk.post(f"/reels/{reel}/steps/1/grain", {"x": 200, "y": 60, "frame": 3}).status_code == 200
     for wrong in ({"of": "7"}, {"x": 2, "y": 2, "frame": 300}, {"x": 2, "frame": 3}):
         assert desk.post(f"/reels/{reel}/steps/1/grain", wrong).status_code == 400

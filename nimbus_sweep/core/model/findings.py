@@ -28,6 +28,8 @@ class Evidence(BaseModel):
         Where the surest of a family lie, surest first; empty for a finding that is one defect.
     frames : tuple of int
         The frames it is in, where they are few.
+    shared : str
+        The shot that proved it, by name; empty when its own did.
     part : bool
         It lies in its box alone: the step that mends it acts there, not on the whole picture.
     """
@@ -35,6 +37,7 @@ class Evidence(BaseModel):
     model_config = ConfigDict(frozen=True, extra="ignore")
 
     places: tuple[tuple[int, int, int, float], ...] = ()
+    shared: str = ""
     part: bool = False
 
 

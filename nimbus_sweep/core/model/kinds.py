@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Protocol, runtime_checkable
@@ -192,6 +192,10 @@ def _overlap(one: Finding, other: Finding) -> bool:
 _MOVED = 6
 
 
+def _proves_nothing(_finding: Finding) -> bool:
+    return False
+
+
 def _claims_nothing(_finding: Finding, _other: Finding) -> bool:
     return False
 
@@ -225,6 +229,11 @@ class DefectKind:
         ``(shape, size, frame, first, stop)`` makes a finding of what the user drew a line round in a frame, on pictures of a height and width.
     choices : frozenset of str
         Fields of the evidence that the user may set.
+    share : callable or None
+        ``(volume, others, known, first, stop)`` looks in a shot for what findings of other shots, each with its shot's name, are proven
+        by: what lies on one camera is in all its shots. `known` is what was found in this shot.
+    proves : callable
+        ``(finding)`` tells whether other shots can be looked through for it.
     claims : callable
         ``(finding, other)`` tells whether a finding of this kind explains one of another kind, which is then left out.
     same : callable
@@ -244,6 +253,8 @@ class DefectKind:
     place: Callable[[TimeVolume, int, int, int, int, int], Finding] | None = None
     outline: Callable[[Shape, tuple[int, int], int, int, int], Finding] | None = None
     choices: frozenset[str] = frozenset()
+    share: Callable[[TimeVolume, Sequence[tuple[str, Finding]], Sequence[Finding], int, int], list[Finding]] | None = None
+    proves: Callable[[Finding], bool] = _proves_nothing
     claims: Callable[[Finding, Finding], bool] = _claims_nothing
     same: Callable[[Finding, Finding], bool] = _overlap
     old_names: tuple[str, ...] = ()

@@ -63,7 +63,7 @@ class GrainOf(BaseModel):
         return Grain(np.array(self.levels[:count]), np.array(self.sigma[:count]), self.width)
 
 
-class MatchGrainSettings(BaseModel):
+class LendGrainSettings(BaseModel):
     """Whose grain is given, and how far."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -222,7 +222,7 @@ def measured(frames: Sequence[Frame], where: Sequence[Plane] | None = None) -> t
 
 
 def analyse(
-    span: Span, settings: MatchGrainSettings, on_progress: Callable[[float], None] | None = None, outside: Masked | None = None
+    span: Span, settings: LendGrainSettings, on_progress: Callable[[float], None] | None = None, outside: Masked | None = None
 ) -> GrainPlan:
     """Measure the grain of the shot, or of the region drawn in it."""
     layout = span.source.format
@@ -251,15 +251,16 @@ def _between(own: Grain, like: Grain, amount: float) -> Grain:
 
 STEPS = (
     StepKind(
-        kind="match-grain",
-        title="Match grain",
+        kind="lend-grain",
+        title="Lend grain",
         summary="Gives the shot, or a region of it, the grain of another place: adds what lacks, calms what is too much.",
         version=1,
-        settings=MatchGrainSettings,
+        settings=LendGrainSettings,
         analyse=analyse,
         load=GrainPlan.load,
         learns_from="frames",
         learns_within=True,
         repeats=True,
+        old_names=("match-grain",),
     ),
 )

@@ -2,24 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from flask import abort, current_app, request
+from flask import abort, request
 
 from ...core.base.errors import SweepError
+from ...core.model.recipes import Step
 from ...core.model.shots import Shot
 from ...jobs.reels import volume_path
 from ...store.models import Reel, Task
-
-if TYPE_CHECKING:
-    from ..app import Services
+from ..services import services
 
 STAGES = ("intake", "condition", "treatment", "trials", "inspection", "delivery")
-
-
-def services() -> Services:
-    """What the requests share."""
-    return current_app.extensions["services"]
 
 
 def reel_or_404(reel_id: int, needs: tuple[str, ...] = ("ready",)) -> Reel:
@@ -46,6 +40,14 @@ def place_named(reel: Reel) -> int:
 def shot_named(reel: Reel) -> Shot:
     """The shot the request is about."""
     return services().viewing.shots(reel)[place_named(reel)]
+
+
+def step_or_404(reel: Reel, index: int, kind: str) -> Step:
+    """A step of the shot the request is about; 404 when there is none of that kind at that place any more."""
+    steps = shot_named(reel).recipe.steps
+    if not 0 <= index < len(steps) or steps[index].kind != kind:
+        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    return steps[index]
 
 
 def body() -> dict[str, Any]:
@@ -99,5 +101,6 @@ __all__ = [
     "reel_or_404",
     "services",
     "shot_named",
+    "step_or_404",
     "whole",
 ]

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ...core.media.view import png
 from ...core.model.planes import moved, undone
-from ...core.model.recipes import Step, told
+from ...core.model.recipes import told
 from ...core.model.tracks import track_named
 from ...core.pipeline.confined import unconfined
 from ...core.tools.plate_patch.plate_plan import PlatePlan
@@ -20,7 +20,7 @@ from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, Plat
 from ...core.tools.retouch import Touch
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
 from .regions import shape_named
 
 pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/plates")
@@ -28,15 +28,8 @@ pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<in
 _LARGEST = 60_000_000
 
 
-def _step(reel: Reel, index: int) -> Step:
-    steps = shot_named(reel).recipe.steps
-    if index >= len(steps) or steps[index].kind != "plate-patch":
-        abort(404, "There is no such step any more. Look at the list in Treatment.")
-    return steps[index]
-
-
 def _settings(reel: Reel, index: int) -> PlatePatchSettings:
-    return PlatePatchSettings.model_validate(_step(reel, index).settings)
+    return PlatePatchSettings.model_validate(step_or_404(reel, index, "plate-patch").settings)
 
 
 def _put(reel_id: int, index: int, what: str, **changed: Any) -> Response:
@@ -209,7 +202,7 @@ def light(reel_id: int, index: int) -> str | tuple[str, int]:
 def area(reel_id: int, index: int) -> Response:
     """Add an area that the light is measured in: the rectangle about the shape that was drawn."""
     reel, shape, frame = reel_or_404(reel_id), shape_named(), whole(body(), "frame")
-    step, settings = _step(reel, index), _settings(reel, index)
+    step, settings = step_or_404(reel, index, "plate-patch"), _settings(reel, index)
     name = next((p.track for p in step.region.parts if p.track), "") if step.region else ""
     move = undone(track_named(shot_named(reel).recipe.tracks, name).way(frame)) if name else np.eye(3)
     outline = shape.through(np.eye(3)) if shape.kind == "ellipse" else shape

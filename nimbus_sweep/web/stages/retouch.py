@@ -14,13 +14,13 @@ from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
 from ...core.model.planes import moved
-from ...core.model.recipes import Step, told
+from ...core.model.recipes import told
 from ...core.model.tracks import Track
 from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .common import body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
 
 pages = Blueprint("retouch", __name__)
 
@@ -28,13 +28,6 @@ pages = Blueprint("retouch", __name__)
 _MOST, _REPEATED = 400, 200
 # Largest side of a place that is shown, in pixels; the largest brush is no larger.
 _LONGEST = 2600
-
-
-def _step(reel: Reel, index: int) -> Step:
-    steps = shot_named(reel).recipe.steps
-    if index >= len(steps) or steps[index].kind != "retouch":
-        abort(404, "There is no such step any more. Look at the list in Treatment.")
-    return steps[index]
 
 
 def _put(reel: Reel, index: int, book: int, said: str) -> None:
@@ -105,7 +98,7 @@ def _once(reel: Reel, touch: Touch) -> Touch:
 def put_on(reel_id: int, index: int) -> Response:
     """Put strokes on."""
     reel = reel_or_404(reel_id)
-    step, sent = _step(reel, index), body().get("strokes")
+    step, sent = step_or_404(reel, index, "retouch"), body().get("strokes")
     if not isinstance(sent, list) or not 1 <= len(sent) <= _MOST:
         abort(400, f"Between 1 and {_MOST} strokes come at once.")
     touches = [_touch(reel, one) for one in _as_seen(reel, sent)]
@@ -124,7 +117,7 @@ def put_on(reel_id: int, index: int) -> Response:
 def take_off(reel_id: int, index: int) -> Response:
     """Take strokes off, whichever: those named, or all of a frame."""
     reel = reel_or_404(reel_id)
-    step, sent = _step(reel, index), body()
+    step, sent = step_or_404(reel, index, "retouch"), body()
     there = strokes.book(step.settings["book"])
     if "frame" in sent:
         frame = services().viewing.moment(reel, whole(sent, "frame"))
@@ -142,7 +135,7 @@ def take_off(reel_id: int, index: int) -> Response:
 def repeat(reel_id: int, index: int) -> Response:
     """Put a stroke on the frames that follow as well, along the motion of what lies under it."""
     reel, sent = reel_or_404(reel_id), body()
-    step, many = _step(reel, index), whole(sent, "frames")
+    step, many = step_or_404(reel, index, "retouch"), whole(sent, "frames")
     touch = strokes.book(step.settings["book"]).get(str(sent.get("stroke", "")))
     if touch is None:
         abort(404, "That stroke is not there any more.")
@@ -175,7 +168,7 @@ def _turned(touch: Touch) -> Touch:
 def of_frame(reel_id: int, index: int, frame: int) -> Response:
     """The strokes of a frame, and all frames of the shot that are touched."""
     reel = reel_or_404(reel_id)
-    step, number = _step(reel, index), services().viewing.moment(reel, frame)
+    step, number = step_or_404(reel, index, "retouch"), services().viewing.moment(reel, frame)
     there = strokes.book(step.settings["book"])
     own = [
         {
@@ -195,7 +188,7 @@ def of_frame(reel_id: int, index: int, frame: int) -> Response:
 def source(reel_id: int, index: int, frame: int) -> Response:
     """What the brush would put down on a part of a frame; or how far that is from what is there, black where it is the same."""
     reel = reel_or_404(reel_id)
-    _step(reel, index)
+    step_or_404(reel, index, "retouch")
     numbers = {name: request.args.get(name, usual, type=float) for name, usual in (("across", 0.0), ("down", 0.0), ("x", 0.0), ("y", 0.0))}
     sent = {
         "frame": frame,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from functools import partial
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template
@@ -51,7 +52,7 @@ def sheet(reel_id: int) -> str:
         titles={kind.kind: kind.title for kind in STEPS.values()},
         lit_left=any(f.step in _LIGHT for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
         grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
-        moves=moving_share(reel, shot) if any(s.kind == "frame-blend" for s in recipe.steps) else None,
+        moves=partial(moving_share, reel, shot),
         told=_told(reel, shot),
         before=_before(edits.named(shot)),
         repeated=reel.facts.get("repeated", 0),
@@ -74,7 +75,7 @@ def sheet(reel_id: int) -> str:
 
 def _before(recipe: Recipe) -> str:
     """What is put on before the brush, in short: as long as it is the same, so is what the brush takes from."""
-    at = next((n for n, s in enumerate(recipe.steps) if s.kind == "retouch"), 0)
+    at = next((n for n, s in enumerate(recipe.steps) if s.of.stays), 0)
     return hashlib.sha256(recipe.model_copy(update={"steps": recipe.steps[:at]}).model_dump_json().encode()).hexdigest()[:16]
 
 

@@ -22,7 +22,7 @@ from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
 
 pages = Blueprint("wear", __name__)
 
@@ -46,9 +46,7 @@ def specks(reel_id: int, frame: int) -> Response:
     """The specks of a frame, and what becomes of each by the settings sent along."""
     reel = reel_or_404(reel_id)
     index = request.args.get("step", 0, type=int)
-    recipe = shot_named(reel).recipe
-    if not 0 <= index < len(recipe.steps) or recipe.steps[index].kind != "speck-sweep":
-        abort(404)
+    step = step_or_404(reel, index, "speck-sweep")
     plan = _plan(reel, index, "speck-sweep")
     if plan is None:
         return jsonify(ready=False, specks=[])
@@ -56,7 +54,7 @@ def specks(reel_id: int, frame: int) -> Response:
     if request.args.get("takes"):
         sent["takes"] = request.args["takes"]
     try:
-        settings = SpeckSweepSettings.model_validate({**recipe.steps[index].settings, **sent})
+        settings = SpeckSweepSettings.model_validate({**step.settings, **sent})
     except ValidationError as error:
         abort(400, f"That setting cannot be: {told(error)}.")
     rows = plan.table.taken(plan.found_in(services().viewing.moment(reel, frame)))
@@ -89,10 +87,7 @@ def leave(reel_id: int, index: int) -> Response:
     """Leave a speck alone, or all of a range; or take that back."""
     reel, sent = reel_or_404(reel_id), body()
     place = place_named(reel)
-    steps = list(shot_named(reel).recipe.steps)
-    if index >= len(steps) or steps[index].kind != "speck-sweep":
-        abort(404)
-    settings = SpeckSweepSettings.model_validate(steps[index].settings)
+    settings = SpeckSweepSettings.model_validate(step_or_404(reel, index, "speck-sweep").settings)
     said, left = _left(reel, settings, sent)
     _set(reel, place, index, said, settings.model_dump(mode="json") | {"left": [rule.model_dump(mode="json") for rule in left]})
     return jsonify(said=said)
@@ -153,10 +148,7 @@ def _holds(rule: LeftAlone, frame: int, x: float, y: float) -> bool:
 
 def _cue_lift(reel: Reel, index: int) -> CueLiftSettings:
     """The settings of the step that lifts cue marks, of the shot named."""
-    steps = list(shot_named(reel).recipe.steps)
-    if index >= len(steps) or steps[index].kind != "cue-lift":
-        abort(404, "There is no such step any more. Look at the list in Treatment.")
-    return CueLiftSettings.model_validate(steps[index].settings)
+    return CueLiftSettings.model_validate(step_or_404(reel, index, "cue-lift").settings)
 
 
 # Times the difference is made plainer, and the longer side of its picture.
@@ -250,9 +242,7 @@ def take_grain(reel_id: int, index: int) -> Response:
     """Take the grain of another shot, or of the place named in the frame named, for a step."""
     reel, sent = reel_or_404(reel_id), body()
     place = place_named(reel)
-    steps = list(shot_named(reel).recipe.steps)
-    if index >= len(steps) or steps[index].kind != "match-grain":
-        abort(404, "There is no such step any more. Look at the list in Treatment.")
+    step = step_or_404(reel, index, "lend-grain")
     viewing = services().viewing
     source = viewing.reader(reel)
     if "of" in sent:
@@ -276,5 +266,5 @@ def take_grain(reel_id: int, index: int) -> Response:
     like = [GrainOf.of(n, g).model_dump() for n, g in zip(names, found, strict=True) if g is not None]
     if not any(max(g["sigma"]) > 0 for g in like):
         raise SweepError("No grain can be told there: the place is too small or too busy. Choose a larger, flatter one.")
-    _set(reel, place, index, f"Grain of {said}", {**steps[index].settings, "like": like, "taken_from": said})
+    _set(reel, place, index, f"Grain of {said}", {**step.settings, "like": like, "taken_from": said})
     return jsonify(said=f"Given the grain of {said}")

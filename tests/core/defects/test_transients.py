@@ -21,7 +21,7 @@ from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.model.regions import Outside, box_region
 from nimbus_sweep.core.pipeline.suggestions import suggested
-from nimbus_sweep.core.tools.lend_grain import GrainOf, GrainPlan, MatchGrainSettings, given
+from nimbus_sweep.core.tools.lend_grain import GrainOf, GrainPlan, LendGrainSettings, given
 from nimbus_sweep.core.tools.lend_grain import analyse as match
 from nimbus_sweep.demo.birds import Crossing, crossed, flock
 from tests.conftest import with_sweep
@@ -220,14 +220,14 @@ def test_a_shot_is_given_the_grain_of_another_and_not_the_same_in_two_frames(tmp
         GrainOf.of(c.name, measure([coarse.pictures[n][i].astype(np.float32) - (128 if c.is_chroma else 0) for n in range(4)]))
         for i, c in enumerate(calm.format.components)
     )
-    plan = match(Span.of(calm, 0, 8), MatchGrainSettings(like=like))
+    plan = match(Span.of(calm, 0, 8), LendGrainSettings(like=like))
     plan.save(tmp_path / "grain.npz")
     again = GrainPlan.load(tmp_path / "grain.npz")
     first, second = (again.mend(calm.frame(n)).planes[0].astype(float) - calm.pictures[n][0] for n in (2, 3))
     assert np.std(first) == pytest.approx(4.0, rel=0.15)
     assert abs(np.corrcoef(first.ravel(), second.ravel())[0, 1]) < 0.05, "it never stands still"
     assert (again.mend(calm.frame(2)).planes[0] == plan.mend(calm.frame(2)).planes[0]).all()
-    untouched = match(Span.of(calm, 0, 8), MatchGrainSettings())
+    untouched = match(Span.of(calm, 0, 8), LendGrainSettings())
     assert all(not len(places) for places in untouched.touched())
     assert (untouched.mend(calm.frame(1)).planes[0] == calm.pictures[1][0]).all()
 

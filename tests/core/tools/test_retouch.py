@@ -185,7 +185,7 @@ def test_ten_thousand_strokes_are_kept_and_put_on() -> None:
 def test_strokes_do_not_make_other_analyses_old() -> None:
     before, behind = Step(kind="retouch"), Step(kind="retouch", settings={"strokes": [dab().model_dump(mode="json")]})
     assert analysis_key("x", 0, 9, [before]) == analysis_key("x", 0, 9, [behind])
-    later = Step(kind="match-grain")
+    later = Step(kind="lend-grain")
     assert analysis_key("x", 0, 9, [before, later]) == analysis_key("x", 0, 9, [behind, later])
 
 

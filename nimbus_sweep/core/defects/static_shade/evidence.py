@@ -29,8 +29,6 @@ class ShadeEvidence(Evidence):
         ``undo``, ``borrow`` or ``surround``: what mends it.
     map : ShadeMap or None
         What it does to the light, for other shots of the same camera.
-    shared : str
-        The shot that proved it, by name; empty when this one did.
     depth, stands_out : float
         Of a shared mark: share of its depth that this shot shows, and how many times that stands out from chance.
     mended_by : str
@@ -49,7 +47,6 @@ class ShadeEvidence(Evidence):
     held: int = 0
     way: str = ""
     map: ShadeMap | None = None
-    shared: str = ""
     depth: float = 0.0
     stands_out: float = 0.0
     mended_by: Literal["auto", "undo", "borrow", "surround"] = "auto"

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import cv2
 import numpy as np
 
 from ...evidence.shot_evidence import ShotEvidence
+from ...evidence.time_volume import TimeVolume
 from ...model.findings import Finding, Surveyed
 from ...model.kinds import DefectKind, Progress, StepKind
 from ...model.regions import Masked
@@ -16,6 +19,7 @@ from .detect import surveyed
 from .evidence import ShadeEvidence
 from .marks import drawn_by_hand
 from .shade_plan import ShadePlan, UnshadeSettings
+from .shared_marks import mean_light, proves_map, shared
 
 STEPS = (
     StepKind(
@@ -55,6 +59,10 @@ def _outline(shape: Shape, size: tuple[int, int], _frame: int, first: int, stop:
     return drawn_by_hand(shape, size, first, stop)
 
 
+def _share(volume: TimeVolume, others: Sequence[tuple[str, Finding]], known: Sequence[Finding], first: int, stop: int) -> list[Finding]:
+    return shared(mean_light(volume), others, known, first, stop)
+
+
 DEFECTS = (
     DefectKind(
         kind="static-shade",
@@ -66,6 +74,8 @@ DEFECTS = (
         on_camera=True,
         outline=_outline,
         choices=frozenset({"mended_by"}),
+        share=_share,
+        proves=proves_map,
         claims=_claims,
     ),
 )

@@ -104,11 +104,6 @@ def _gradients(plane: Plane, sigma: float) -> NDArray[np.float32]:
     return np.stack([np.diff(smooth, axis=1)[:-1], np.diff(smooth, axis=0)[:, :-1]])
 
 
-def is_shared(finding: Finding) -> bool:
-    """Whether another shot proved it."""
-    return isinstance(finding.evidence, ShadeEvidence) and bool(finding.evidence.shared)
-
-
 def proves_map(finding: Finding) -> bool:
     """Whether it says, by its own shot, what the mark does to the light."""
     return isinstance(finding.evidence, ShadeEvidence) and finding.evidence.map is not None and not finding.evidence.shared

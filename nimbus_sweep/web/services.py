@@ -1,0 +1,44 @@
+"""What the requests share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from flask import current_app
+
+from ..jobs.queue import Queue
+from ..store.data import DataFolder
+from .viewing import Viewing
+
+
+@dataclass
+class Services:
+    """What the requests share.
+
+    Attributes
+    ----------
+    data : DataFolder
+    queue : Queue
+    viewing : Viewing
+    allowed : sequence of Path
+        Folders that reels may be opened from by their path.
+    upload_limit : int
+        Bytes.
+    hosts : frozenset of str
+        Addresses the application answers under; any when empty.
+    """
+
+    data: DataFolder
+    queue: Queue
+    viewing: Viewing
+    allowed: Sequence[Path] = ()
+    upload_limit: int = 20_000_000_000
+    hosts: frozenset[str] = field(default_factory=frozenset)
+
+
+def services() -> Services:
+    """Those of the application that answers."""
+    shared: Services = current_app.extensions["services"]
+    return shared

@@ -1,0 +1,1 @@
+"""A toy kind of defect, and what has to follow from it."""
