@@ -17,7 +17,7 @@ from benchmarks.material import MemorySource, Planes, clip, panned
 from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.model.registry import STEPS
-from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
+from nimbus_sweep.demo.flicker import Lit, bands, frame_pumping, jumps, lit, on_off, patches, relit
 
 CLIPS = ("bunny-near", "carphone", "bikes-1", "bikes-2", "bikes-3", "pan coffee", "pan chelsea", "pan astronaut")
 HEAD = (
@@ -29,7 +29,7 @@ HEAD = (
 def kinds(frames: int, height: int, width: int, seed: int) -> dict[str, tuple[str, list[Lit]]]:
     """Each kind of trouble by its name in the tables: the name it should be given, and the light."""
     return {
-        "whole": ("whole", whole(frames, seed)),
+        "whole": ("whole", frame_pumping(frames, seed)),
         "on-off": ("on-off", on_off(frames, seed)),
         "key frames": ("jumps", jumps(frames, seed, every=8)),
         "bands": ("bands", bands(frames, height, seed)),

@@ -36,7 +36,7 @@ from nimbus_sweep.core.pipeline.report import TreatedShot, make_report
 from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import scatter, stick
-from nimbus_sweep.demo.flicker import bands, lit, patches, whole
+from nimbus_sweep.demo.flicker import bands, frame_pumping, lit, patches
 from nimbus_sweep.demo.shade import shade as put_on
 from nimbus_sweep.demo.shade import sprinkle
 
@@ -119,7 +119,7 @@ def light(folder: Path) -> None:
     truth = panned("coffee", 120, 6, size=(1920, 1080))
     print("\nLight at 1920x1080 and 640x480, 120 frames of H.264 in, FFV1 out; taken in turns three times, medians")
     for kind, step, lamps in (
-        ("whole frame", "steady-frame", whole(120, 1)),
+        ("whole frame", "steady-frame", frame_pumping(120, 1)),
         ("bands", "steady-bands", bands(120, 1080, 1)),
         ("patches", "steady-patches", patches(120, 1080, 1920, 1)),
     ):

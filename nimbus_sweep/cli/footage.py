@@ -16,7 +16,7 @@ import click
 from tqdm import tqdm
 
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
-from ..core.base.files import written_aside
+from ..core.base.files import atomic_write
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.light_record import LightRecord, recorded
 from ..core.evidence.scan import scan
@@ -94,7 +94,7 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
         if str(json_path) == "-":
             click.echo(text)
             return
-        with written_aside(json_path) as stream:
+        with atomic_write(json_path) as stream:
             stream.write(text.encode())
     if len(shots) > 1:
         click.echo(f"{len(shots)} shots, cut at {', '.join(str(s.first) for s in shots[1:])}.")
@@ -195,7 +195,7 @@ def treat(
             render(spec, out, report, lambda share, _rate: told(share))
         clear(spec)
     if report_path:
-        with written_aside(report_path) as stream:
+        with atomic_write(report_path) as stream:
             stream.write(report.model_dump_json(indent=2).encode())
     names = dict.fromkeys(STEPS[s.kind].title for shot in rendered for s in shot.recipe.active)
     steps = ", ".join(names) or "no step: nothing was found to mend"

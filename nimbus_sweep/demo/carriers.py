@@ -18,8 +18,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.base.files import written_aside
-from ..core.base.parallel import mapped
+from ..core.base.files import atomic_write
+from ..core.base.parallel import parallel_map
 from ..core.media.formats import FORMATS
 from ..core.media.frames import Colour, Frame
 from ..core.media.layout import picture_format, to_picture
@@ -30,7 +30,7 @@ from .burn import Burn, burnt
 from .cues import marked, pair
 from .defects import ycbcr_to_rgb
 from .dirt import scattered, soiled
-from .flicker import bands, lit, whole
+from .flicker import bands, frame_pumping, lit
 from .glass import GLASS_FRAMES, Glass
 from .grain import Planes
 from .mast import MAST_FRAMES, Mast
@@ -69,7 +69,7 @@ def _drawn(
             seen = Camera(camera.x + speed * n, camera.y + weave * np.sin(0.9 * n), camera.scale)
             wanted.append((seen, seconds + n / RATE, seed + len(wanted)))
     prepare()
-    for n, planes in enumerate(mapped(lambda one: draw(*one, halved=halved), wanted)):
+    for n, planes in enumerate(parallel_map(lambda one: draw(*one, halved=halved), wanted)):
         on_progress(_DRAWING * (n + 1) / len(wanted))
         yield planes
 
@@ -208,7 +208,7 @@ def _gulls(path: Path, on_progress: Progress) -> dict[str, Any]:
     wanted = [(Camera(700, 60, 1.0), 30.0 + 30 * n / RATE, 71_000 + n) for n in range(GULLS_FRAMES)]
     drawn = []
     prepare()
-    for n, planes in enumerate(mapped(lambda one: draw(*one), wanted)):
+    for n, planes in enumerate(parallel_map(lambda one: draw(*one), wanted)):
         on_progress(_DRAWING * (n + 1) / GULLS_FRAMES)
         drawn.append(planes)
     gulls = flock(GULLS_FRAMES, (HEIGHT, WIDTH), 72, many=8)
@@ -249,7 +249,7 @@ class Filmed:
         """Write it, and tell what is true of it."""
         numbers = range(0, self.frames, self.every)
         pictures = []
-        for n, planes in enumerate(mapped(self.drawn, range(len(numbers)))):
+        for n, planes in enumerate(parallel_map(self.drawn, range(len(numbers)))):
             on_progress(_DRAWING * (n + 1) / len(numbers))
             pictures.append(planes)
         _write_movie(path, pictures, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"})
@@ -301,7 +301,7 @@ def _unsteady_edit(path: Path, on_progress: Progress) -> dict[str, Any]:
     """An edit of four shots: the first and the third are sound, the second breathes, bands roll through the fourth."""
     frames = list(_drawn(LIGHT_SHOTS, on_progress, 35_000, weave=1.6))
     one, two, three = np.cumsum([s[3] for s in LIGHT_SHOTS])[:-1].tolist()
-    frames[one:two] = lit(frames[one:two], whole(two - one, 35, strength=0.12, contrast=0.03))
+    frames[one:two] = lit(frames[one:two], frame_pumping(two - one, 35, strength=0.12, contrast=0.03))
     frames[three:] = lit(frames[three:], bands(LIGHT_FRAMES - three, HEIGHT, 36, strength=0.2, across=2.5, step=0.17))
     _write_movie(path, frames, Fraction(RATE), "libx264", {"crf": "12", "preset": "ultrafast"}, time_code="10:00:00:00")
     return {"frames": LIGHT_FRAMES, "cuts": [one, two, three], "sound_shots": [0, 2]}
@@ -339,7 +339,7 @@ def _write_movie(
     tick = Fraction(1, 90000)
     length = float(times[-1] * tick + 1 / rate) if times else float(len(frames) / rate)
     sound = wind(round(length * RATE), 9)
-    with written_aside(path) as stream, av.open(stream, "w", format="mov" if path.suffix == ".mov" else "mp4") as container:
+    with atomic_write(path) as stream, av.open(stream, "w", format="mov" if path.suffix == ".mov" else "mp4") as container:
         container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
         if time_code:
             container.metadata["timecode"] = time_code

@@ -34,7 +34,7 @@ class Lit:
     power: float = 1.0
 
 
-def whole(frames: int, seed: int, strength: float = 0.14, contrast: float = 0.05, slow: float = 0.3) -> list[Lit]:
+def frame_pumping(frames: int, seed: int, strength: float = 0.14, contrast: float = 0.05, slow: float = 0.3) -> list[Lit]:
     """A frame that breathes: gains of `strength` rms and exponents, each frame's partly those of the one before."""
     rng = np.random.default_rng(seed)
 

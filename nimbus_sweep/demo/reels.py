@@ -15,12 +15,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.base.files import written_aside
-from ..core.base.parallel import mapped
+from ..core.base.files import atomic_write
+from ..core.base.parallel import parallel_map
 from ..core.media.frames import Colour, Frame
 from ..core.media.layout import picture_format, to_picture
 from .defects import StuckSite, scatter, stick
-from .flicker import Lit, bands, jumps, lit, on_off, whole
+from .flicker import Lit, bands, frame_pumping, jumps, lit, on_off
 from .grain import Planes
 from .room import SCREEN, draw_room
 from .shade import ShadeMark, shade, sprinkle
@@ -103,7 +103,7 @@ class DemoReel:
             rolling = bands(self.frames, HEIGHT, self.seed, strength=0.22, across=3.4, step=59 / self.rate % 1)
             return [Lit(_screen(self.camera(n), 0.78 * one.gain)) for n, one in enumerate(rolling)]
         if self.light == "breathes":
-            return whole(self.frames, self.seed, strength=0.12, contrast=0.03)
+            return frame_pumping(self.frames, self.seed, strength=0.12, contrast=0.03)
         if self.light == "strobes":
             return on_off(self.frames, self.seed, strength=0.26)
         if self.light == "jumps":
@@ -214,7 +214,7 @@ DRAWN = {reel.file: reel for reel in (*REELS, *SHADED, *UNSTEADY)}
 
 def clean_frames(reel: DemoReel) -> Iterator[Planes]:
     """All frames of a reel before they are spoiled, drawn by several threads."""
-    return mapped(reel.frame, range(reel.frames))
+    return parallel_map(reel.frame, range(reel.frames))
 
 
 def sites_of(reel: DemoReel, frames: list[Planes]) -> list[StuckSite]:
@@ -281,7 +281,7 @@ def _draw(reel: DemoReel, path: Path, on_progress: Callable[[float], None]) -> P
 
 def keep_truth(path: Path, told: dict[str, Any]) -> None:
     """Write what is true of a reel beside it."""
-    with written_aside(path.with_name(f"{path.stem}.truth.json")) as stream:
+    with atomic_write(path.with_name(f"{path.stem}.truth.json")) as stream:
         stream.write(json.dumps(told).encode())
 
 
@@ -316,7 +316,7 @@ class _KeptTruth:
                 places = np.flatnonzero(own)
                 samples = np.stack([self._clean[k][p].ravel()[places] for k in self._numbers])
                 arrays |= {f"{n}.{p}.places": places, f"{n}.{p}.samples": samples}
-        with written_aside(path.with_suffix(".truth.npz")) as stream:
+        with atomic_write(path.with_suffix(".truth.npz")) as stream:
             np.savez_compressed(stream, count=np.array(len(self._reel.shade)), **arrays)
 
 
@@ -325,7 +325,7 @@ def _write(reel: DemoReel, frames: Iterable[Planes], path: Path) -> None:
     layout = picture_format("yuv420p", width, height)
     colour = Colour(matrix=1, primaries=1, transfer=1, range_code=1)
     sound = wind(reel.frames, reel.seed, reel.rate)
-    with written_aside(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
+    with atomic_write(path) as stream, av.open(stream, "w", format="matroska" if path.suffix == ".mkv" else "mp4") as container:
         container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]
         video = container.add_stream(reel.codec, rate=Fraction(reel.rate), options=dict(reel.options))
         assert isinstance(video, av.VideoStream)

@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numba import njit
 
-from ..core.base.parallel import mapped
+from ..core.base.parallel import parallel_map
 from .grain import Picture, Planes, developed
 
 Colour4 = tuple[float, float, float, float]
@@ -316,7 +316,7 @@ def _glints(picture: Picture, camera: Camera) -> None:
 
 def prepare() -> None:
     """Paint what all frames share, on all cores; threads that draw would each begin it."""
-    for _ in mapped(lambda layer: layer(), (_ground, _clouds, _waves)):
+    for _ in parallel_map(lambda layer: layer(), (_ground, _clouds, _waves)):
         pass
 
 

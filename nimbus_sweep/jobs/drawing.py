@@ -16,7 +16,7 @@ from ..store.models import Job, Reel, Task
 from .queue import DRAW, Queue
 
 if TYPE_CHECKING:
-    from .work import Told
+    from .work import TaskProgress
 
 # Frames drawn in a second until one reel has been drawn here (measured on two cores).
 _USUAL = 18.0
@@ -45,7 +45,7 @@ def is_drawn(path: Path) -> bool:
     return path.exists() and path.with_name(f"{path.stem}.truth.json").exists()
 
 
-def draw(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, int]:
+def draw(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, int]:
     """Draw a reel and have it taken in."""
     told(0, what="Drawing")
     listed = next(one for one in catalogue.ALL if one.file == Path(reel.path).name)

@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from ..core.base.files import written_aside
+from ..core.base.files import atomic_write
 from ..core.evidence.light_record import LightRecord, described
 from ..core.interchange import papers
 from ..core.media.formats import FORMATS
@@ -32,7 +32,7 @@ from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from ..wording import papers as wording
 from .checks import checks_of
-from .reels import learned, light_path, size_of, spec_of, volume_path
+from .reels import analysed_shots, light_path, size_of, spec_of, volume_path
 
 # Findings of a shot that get a picture, and pixels across of pictures on a page.
 _PICTURED, _WIDE = 24, 900
@@ -160,7 +160,7 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
     """
     shots = edits.shots_of(edits.current(reel))
     names = ["condition.json", "condition.html", "treatment.json", "treatment.html"]
-    made = {m.first: m for m in learned(data, reel, shots, source, lambda share: told(0.3 * share))}
+    made = {m.first: m for m in analysed_shots(data, reel, shots, source, lambda share: told(0.3 * share))}
     spec = spec_of(data, reel, 0, shots)
     pictures = Pictures(source, with_treatment(spec, source) if made else None)
     head = head_of(reel)
@@ -184,7 +184,7 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
         page = _templates().get_template(template).render(paper=paper, pictures=shown, fonts=_fonts(), formats=FORMATS)
         written.append((name, page.encode()))
     for name, content in written:
-        with written_aside(folder / name) as stream:
+        with atomic_write(folder / name) as stream:
             stream.write(content)
     told(1.0)
     return names

@@ -195,7 +195,7 @@ def _within(told: Callable[[float], None], begin: float, end: float, share: floa
     told(begin + share * (end - begin))
 
 
-def learned(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
+def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
     made = []
     active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
     for done, (n, shot) in enumerate(active):

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.failures import mark_failure
-from ..core.base.files import written_aside
+from ..core.base.files import atomic_write
 from ..core.evidence.frames_at_hand import Span
 from ..core.evidence.scan import Scan, scan
 from ..core.evidence.shot_evidence import ShotEvidence
@@ -31,7 +31,7 @@ from ..core.model.tracks import track_named
 from ..core.pipeline.analyses import Analyses, chain
 from ..core.pipeline.comparison import compare, merged, report_of
 from ..core.pipeline.inspection import inspect
-from ..core.pipeline.known_truth import beside, held_against
+from ..core.pipeline.known_truth import held_against, truth_file
 from ..core.pipeline.render import clear, render
 from ..core.pipeline.report import make_report
 from ..core.pipeline.survey import Finding, Surveyed, survey
@@ -43,9 +43,9 @@ from ..store.data import DataFolder
 from ..store.models import Edit, Reel, Task, Trial, database, now
 from . import drawing, papers
 from .reels import (
+    analysed_shots,
     computed_under,
     facts_of,
-    learned,
     light_path,
     open_as_taken_in,
     open_light,
@@ -61,7 +61,7 @@ from .reels import (
 log = logging.getLogger(__name__)
 
 
-class Told:
+class TaskProgress:
     """Notes progress of a task now and then, and raises Cancelled when it is to stop."""
 
     def __init__(self, task: Task) -> None:
@@ -103,7 +103,7 @@ def perform(data: DataFolder, task_id: int) -> None:
 def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
     """Do a task; gives what is to be kept with it."""
     try:
-        result = _WORK[task.kind](data, task.reel, task, Told(task))
+        result = _WORK[task.kind](data, task.reel, task, TaskProgress(task))
     except Cancelled:
         log.info("%s was stopped", task.kind)
         return {"state": "cancelled"}
@@ -134,7 +134,7 @@ def _end(task: Task, **values: Any) -> None:
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
 
 
-def _intake(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _intake(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Reading the index")
     # A reel that was read before stays as it is while it is read again.
     again = reel.state == "ready"
@@ -215,13 +215,13 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
 
 
-def _open(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _open(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Laying the shot open in time")
     open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), told)
     return {}
 
 
-def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Looking along time")
     source = open_as_taken_in(reel)
     places = (task.settings or {}).get("shots") or [0]
@@ -250,7 +250,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
     return {"found": total, "seconds": round(took, 2)}
 
 
-def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: Told) -> int:
+def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: TaskProgress) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
     shots = edits.shots_of(edits.current(reel))
     proven = [[f for f in edits.kept(s) if DEFECTS[f.kind].proves(f)] for s in shots]
@@ -286,13 +286,13 @@ def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     return shot.with_(findings=(*judged, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
-def _analysis(data: DataFolder, reel: Reel, _task: Task, told: Told) -> dict[str, Any]:
+def _analysis(data: DataFolder, reel: Reel, _task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Learning the repair")
-    learned(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
+    analysed_shots(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
     return {}
 
 
-def _track(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _track(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     """Follow a plane; what was changed by the user meanwhile stays, the path alone is put in."""
     wanted, place = task.settings, task.settings["shot"]
     told(0, what=f"Following {wanted['track']}")
@@ -362,7 +362,7 @@ class _Timed:
         return self._seconds
 
 
-def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Reading the frames")
     trial = Trial.get_or_none(Trial.id == task.settings["trial"])
     if trial is None:
@@ -413,7 +413,7 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     return {"trial": trial.id}
 
 
-def _check(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _check(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     """Hold treated shots against their sources, and survey them once more."""
     told(0, what="Learning the repair")
     source = open_as_taken_in(reel)
@@ -422,7 +422,7 @@ def _check(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     checked = []
     for done, (n, shot) in enumerate(wanted):
         begin, end = done / len(wanted), (done + 1) / len(wanted)
-        made = learned(data, reel, (shot,), source, told.part(begin, begin + 0.2 * (end - begin)))[0]
+        made = analysed_shots(data, reel, (shot,), source, told.part(begin, begin + 0.2 * (end - begin)))[0]
         told(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
         kept, every = edits.kept(shot), [f.finding for f in shot.findings]
         with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
@@ -443,7 +443,7 @@ def _check(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, An
     return {"shots": checked}
 
 
-def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _render(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Preparing")
     settings = task.settings or {}
     # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
@@ -453,7 +453,7 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
     shots = tuple(Shot.model_validate(s) for s in settings["shots"])
     delivery = Delivery.model_validate(settings.get("delivery") or {})
     source = open_as_taken_in(reel)
-    made = learned(data, reel, shots, source, told.part(0, 0.05))
+    made = analysed_shots(data, reel, shots, source, told.part(0, 0.05))
     parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
     if delivery.part == "shots":
         parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
@@ -483,12 +483,12 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, A
             shutil.rmtree(data.chunks(task.id), ignore_errors=True)
             raise
         clear(spec)
-        with written_aside(out.parent / f"{out.stem}-report.json") as stream:
+        with atomic_write(out.parent / f"{out.stem}-report.json") as stream:
             stream.write(report.model_dump_json(indent=2).encode())
         files.append({"name": name, "bytes": size_of(out), "frames": len(cut)})
     shutil.rmtree(data.chunks(task.id), ignore_errors=True)
     recipe = edits.resolved(next((s for s in shots if s.treated), shots[0]))
-    with written_aside(data.delivery(task.id, "recipe.json")) as stream:
+    with atomic_write(data.delivery(task.id, "recipe.json")) as stream:
         stream.write(recipe.model_dump_json(indent=2).encode())
     return {"file": files[0]["name"], "files": files, "bytes": sum(f["bytes"] for f in files), "frames": sum(f["frames"] for f in files)}
 
@@ -499,14 +499,14 @@ def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
     return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
 
 
-def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _inspection(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Comparing every sample")
     rendered = Task.get_by_id(task.settings["render"])
     start = time.monotonic()
     source = open_as_taken_in(reel)
     files = [f["name"] for f in rendered.result.get("files") or [{"name": rendered.result["file"]}]]
     results, truths = [], []
-    truth = beside(Path(reel.path))
+    truth = truth_file(Path(reel.path))
     for n, name in enumerate(files):
         out = data.delivery(rendered.id, name)
         report = report_of(out)
@@ -523,12 +523,12 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[st
     return merged(results).as_json() | {"truth": [t.as_json() for t in truths]}
 
 
-def _papers(data: DataFolder, reel: Reel, task: Task, told: Told) -> dict[str, Any]:
+def _papers(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     told(0, what="Writing the papers")
     return {"files": papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), told)}
 
 
-_WORK: dict[str, Callable[[DataFolder, Reel, Task, Told], dict[str, Any]]] = {
+_WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], dict[str, Any]]] = {
     "draw": drawing.draw,
     "intake": _intake,
     "open": _open,

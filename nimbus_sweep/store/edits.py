@@ -10,7 +10,7 @@ from typing import Any
 from ..core.base.errors import SweepError
 from ..core.model.findings import Finding
 from ..core.model.recipes import Recipe
-from ..core.model.shots import Shot, Shots, whole
+from ..core.model.shots import Shot, Shots, single_shot
 from . import strokes
 from .models import Edit, Reel, writing
 
@@ -18,7 +18,7 @@ from .models import Edit, Reel, writing
 def current(reel: Reel) -> Edit:
     """The state of the reel now; a first one of a single shot is made when there is none."""
     edit = Edit.select().where(Edit.reel == reel, ~Edit.undone).order_by(Edit.id.desc()).first()
-    return edit or Edit.create(reel=reel, what="Intake", shots=_plain(whole(max(1, reel.frames))))
+    return edit or Edit.create(reel=reel, what="Intake", shots=_plain(single_shot(max(1, reel.frames))))
 
 
 def shots_of(edit: Edit) -> Shots:

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.base.errors import Overtaken, SweepError
-from ..core.base.parallel import mapped
+from ..core.base.parallel import parallel_map
 from ..core.evidence.summary import Summary
 from ..core.evidence.time_volume import TimeVolume
 from ..core.imaging.patches import PatchPlan
@@ -330,7 +330,7 @@ class Viewing:
         if view == "source":
             return np.stack([cut(volume.frame(n)) for n in numbers])
         treated = self.put_on(reel, "treated" if view == "difference" else view, volume, shot.first, window)
-        after = np.stack(list(mapped(lambda n: cut(treated.frame(n)), numbers)))
+        after = np.stack(list(parallel_map(lambda n: cut(treated.frame(n)), numbers)))
         if view != "difference":
             return after
         return difference(np.stack([cut(volume.frame(n)) for n in numbers]), after, gain)

@@ -82,7 +82,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     expect(kept).not_to_have_count(0, timeout=300_000)
     found = [s for s in running.state(1)["sites"][0] if s["state"] == "kept"]
     # How many are found is asked of the whole reel (`make bench ONLY=demo`): here, that what the sheet lists is what is there.
-    found = [f for f in found if f["kind"] == "stuck-pixel"]
+    found = [f for f in found if f["drawn"] == "point"]
     assert kept.count() == len(found) >= 12
     assert all(any(abs(f["x"] - t["x"]) <= 2 and abs(f["y"] - t["y"]) <= 2 for t in truth) for f in found)
     # Look at one at 4:1: its pixels on the canvas are the file's.

@@ -131,14 +131,14 @@ def test_a_render_resumes_with_the_treatment_it_began_with(data: DataFolder, sto
 def test_stopping_a_render_leaves_nothing(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:
     reel = intaken(data, stored)
     task = Task.create(reel=reel, kind="render")
-    told = work.Told.__call__
+    told = work.TaskProgress.__call__
 
-    def stopped(self: work.Told, share: float, rate: float = 0.0, what: str | None = None) -> None:
+    def stopped(self: work.TaskProgress, share: float, rate: float = 0.0, what: str | None = None) -> None:
         if what == "Rendering":
             Task.update(cancel=True).where(Task.id == task.id).execute()
         told(self, share, rate, what)
 
-    monkeypatch.setattr(work.Told, "__call__", stopped)
+    monkeypatch.setattr(work.TaskProgress, "__call__", stopped)
     assert do(data, task).state == "cancelled"
     assert not list((data.root / "deliveries").rglob("*.mkv"))
     assert not data.chunks(task.id).exists()

@@ -242,10 +242,10 @@ def test_what_is_of_a_shots_own_frames_is_not_put_on_others() -> None:
     plane = Track(name="wall", reference=0, region=box_region(2, 2, 9, 9), size=(20, 20))
     riding = Region(parts=(box_region(2, 2, 5, 5).parts[0].model_copy(update={"track": "wall"}),))
     mine = Recipe(steps=(Step(kind="pixel-mend"), Step(kind="plate-patch", region=riding), Step(kind="retouch")), tracks=(plane,))
-    put = strokes.elsewhere(mine, Recipe())
+    put = strokes.for_other_shot(mine, Recipe())
     assert [s.kind for s in put.steps] == ["pixel-mend"]
     assert put.tracks == ()
-    again = strokes.elsewhere(Recipe(steps=(Step(kind="pixel-mend"),)), mine)
+    again = strokes.for_other_shot(Recipe(steps=(Step(kind="pixel-mend"),)), mine)
     assert [s.kind for s in again.steps] == ["pixel-mend", "plate-patch", "retouch"]
     assert again.tracks == (plane,)
 

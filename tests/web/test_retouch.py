@@ -13,7 +13,7 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.demo.cues import CueMark, marked
 from nimbus_sweep.store.models import Edit, Stroke
-from nimbus_sweep.store.strokes import elsewhere
+from nimbus_sweep.store.strokes import for_other_shot
 from tests.conftest import small, write_movie
 from tests.web.conftest import ASKED, Desk
 
@@ -143,7 +143,9 @@ def test_a_recipe_carries_the_strokes_to_another_reel(desk: Desk, reel: int) -> 
 def test_strokes_stay_with_their_shot_and_are_in_its_trials(desk: Desk, reel: int) -> None:
     put(desk, reel, DAB)
     own = Recipe(steps=(Step(kind="retouch", settings={"book": 7}),))
-    put_on = elsewhere(Recipe(steps=(Step(kind="pixel-mend"), Step(kind="retouch", settings={"book": 3}), Step(kind="match-grain"))), own)
+    put_on = for_other_shot(
+        Recipe(steps=(Step(kind="pixel-mend"), Step(kind="retouch", settings={"book": 3}), Step(kind="match-grain"))), own
+    )
     assert [(s.kind, s.settings.get("book")) for s in put_on.steps] == [("pixel-mend", None), ("retouch", 7), ("lend-grain", None)]
     answer = desk.post(f"/reels/{reel}/trials", {"frames": 10, "head": 4, "as_it_is": True, "others": ["source"]})
     assert answer.status_code == 200, answer.get_json()

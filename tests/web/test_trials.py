@@ -11,7 +11,7 @@ import pytest
 
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.pipeline.trials import Plan
-from nimbus_sweep.demo.flicker import lit, whole
+from nimbus_sweep.demo.flicker import frame_pumping, lit
 from nimbus_sweep.jobs.work import shot_of_trial
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Task, Trial, database
@@ -25,7 +25,7 @@ WAYS = {"vary": "0.reach", "values": "3, 5", "as_it_is": False, "others": ["step
 def pumping(desk: Desk) -> int:
     """A reel whose exposure is set anew for each frame, with the step for it on."""
     source = small(24, 160, 96, "bunny-near")
-    spoiled = source.over(lit(list(source.pictures), whole(24, 2)))
+    spoiled = source.over(lit(list(source.pictures), frame_pumping(24, 2)))
     reel_id = desk.take_in(write_movie(desk.services.allowed[0] / "pumping.mkv", spoiled, rate=Fraction(24)))
     desk.post(f"/reels/{reel_id}/steps", {"kind": "steady-frame"})
     desk.work()

@@ -48,7 +48,7 @@ def _clear(path: Path) -> None:
 
 
 @contextmanager
-def written_aside(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
+def atomic_write(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
     """Write to a neighbour of `path` and give it that name only once it is whole and on the disk.
 
     Parameters

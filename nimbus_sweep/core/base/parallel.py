@@ -26,7 +26,7 @@ def cores() -> int:
     return max(1, int(asked)) if asked.isdigit() else os.cpu_count() or 1
 
 
-def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+def parallel_map(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
     """The results of `work` on each item, in order; what has not begun is dropped when the caller stops asking."""
     many = cores()
     if many == 1:
@@ -41,7 +41,7 @@ def mapped(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Re
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def ahead(work: Callable[[Item], Result], items: Iterable[Item], most: int = 4) -> Iterator[tuple[Item, Result]]:
+def buffered_map(work: Callable[[Item], Result], items: Iterable[Item], most: int = 4) -> Iterator[tuple[Item, Result]]:
     """Items in order, each with what `work` makes of it, a few of them ahead in threads beside the caller; on one core, at once."""
     if cores() == 1:
         yield from ((item, work(item)) for item in items)

@@ -13,8 +13,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import written_aside
-from ..base.parallel import ahead
+from ..base.files import atomic_write
+from ..base.parallel import buffered_map
 from ..imaging.light import is_logarithmic, light_of
 from ..imaging.motion import Plane
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat
@@ -131,7 +131,7 @@ def record(path: Path, source: FrameSource, first: int = 0, stop: int | None = N
     """Read frames `first` to `stop` - 1 of a source once and keep their light at `path`; it is whole or not there."""
     stop = len(source) if stop is None else stop
     with recorded(path, source, first) as writer:
-        for frame, made in ahead(small, source.frames(first, stop)):
+        for frame, made in buffered_map(small, source.frames(first, stop)):
             writer.add(frame, made)
     return LightRecord(path)
 
@@ -156,7 +156,7 @@ class RecordWriter:
         self._told = {"format": source.format.as_json(), "colour": asdict(source.colour), "rate": str(source.rate)}
         self._absent: list[int] = []
         self._before: SmallFrame | None = None
-        self._aside = written_aside(path, durable=False)
+        self._aside = atomic_write(path, durable=False)
         self._stream = self._aside.__enter__()
 
     def add(self, frame: Frame, made: SmallFrame | None = None) -> None:
@@ -178,7 +178,7 @@ class RecordWriter:
     def finish(self) -> None:
         """Close the file."""
         told = {**self._told, "first": self._first, "count": self._count, "absent": self._absent}
-        with written_aside(described(self._path)) as stream:
+        with atomic_write(described(self._path)) as stream:
             stream.write(json.dumps(told).encode())
         self._aside.__exit__(None, None, None)
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..base.parallel import ahead
+from ..base.parallel import buffered_map
 from ..media.frames import Frame
 from ..media.reel import ReelReader
 from ..media.repeats import Repeats
@@ -76,7 +76,7 @@ def scan(
     lit = RecordWriter(light, reel, 0) if light is not None else None
     try:
         # Scaling and coding of the small pictures go beside the rest; the libraries let go of the interpreter.
-        for frame, (picture, data, dim) in ahead(made, reel.frames(0, len(reel))):
+        for frame, (picture, data, dim) in buffered_map(made, reel.frames(0, len(reel))):
             cuts.add(picture, frame.missing)
             repeats.add(frame)
             curve.add(frame)

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from ..media.frames import Frame
 
 ROWS = 64
@@ -32,7 +32,7 @@ class Summary:
 
     def save(self, path: Path) -> None:
         """Write it to `path`, whole or not at all."""
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez(stream, light=self.light, rows=self.rows)
 
     @classmethod

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.errors import DiskFull
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples
 
 MAX_FRAMES = 160
@@ -151,7 +151,7 @@ class VolumeWriter:
             "shot_frames": len(source),
             "numbers": self._numbers,
         }
-        self._aside = written_aside(path, durable=False)
+        self._aside = atomic_write(path, durable=False)
         self._stream = self._aside.__enter__()
 
     def add(self, frame: Frame) -> None:
@@ -165,7 +165,7 @@ class VolumeWriter:
 
     def finish(self) -> TimeVolume:
         """Close the file and open it as a volume."""
-        with written_aside(self._path.with_suffix(".json")) as stream:
+        with atomic_write(self._path.with_suffix(".json")) as stream:
             stream.write(json.dumps(self._told).encode())
         self._aside.__exit__(None, None, None)
         return TimeVolume(self._path)

@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.parallel import mapped
+from ..base.parallel import parallel_map
 from ..imaging.motion import Plane, agreement, flow, grid, look
 
 Matrix = NDArray[np.float64]
@@ -80,7 +80,7 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
     """
     height, width = pictures[0].shape
     places = grid((height, width))
-    looks = list(mapped(lambda p: look(p, noise, 3.0), pictures))
+    looks = list(parallel_map(lambda p: look(p, noise, 3.0), pictures))
 
     def step(n: int) -> Matrix:
         before, behind = looks[n], looks[n + 1]
@@ -90,7 +90,7 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
             sure &= mask > 0.99
         return _similarity(places[sure][::7], there[sure][::7])
 
-    moves = list(accumulate(mapped(step, range(len(looks) - 1)), lambda whole, one: one @ whole, initial=np.eye(3)))
+    moves = list(accumulate(parallel_map(step, range(len(looks) - 1)), lambda whole, one: one @ whole, initial=np.eye(3)))
     # Pixel centres lie at whole numbers, so a picture made smaller is shifted by half a pixel of the larger.
     scale = np.diag([size[0] / width, size[1] / height, 1.0])
     scale[:2, 2] = (scale[[0, 1], [0, 1]] - 1) / 2

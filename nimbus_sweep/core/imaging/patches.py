@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from ..media.frames import Frame, FrameSource, PictureFormat, Samples, Window
 from ..media.mark_ways import MarkWay
 from ..media.per_frame import FrameByFrame
@@ -158,7 +158,7 @@ class PatchPlan:
         for i, (places, values) in enumerate(zip(self.places, self.values, strict=True)):
             arrays |= {f"places.{i}": places, f"values.{i}": values}
         told = json.dumps({"format": self.layout.as_json(), "told": self.told})
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez_compressed(stream, starts=self.starts, description=np.array(told), **arrays)
 
     @classmethod

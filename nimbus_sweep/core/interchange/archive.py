@@ -20,10 +20,10 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ... import __version__
 from ..base.errors import SweepError
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from ..media.formats import Delivery
 from ..media.reel import Reading
-from ..model.recipes import recipe_of, refuse_newer, told
+from ..model.recipes import first_fault, recipe_of, refuse_newer
 from ..model.shots import Shot, Shots
 
 _MANIFEST = "manifest.json"
@@ -85,7 +85,7 @@ def write_archive(path: Path, manifest: Manifest, shots: Mapping[str, Shots], an
         If there is no room.
     """
     sums: dict[str, str] = {}
-    with written_aside(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as packed:
+    with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as packed:
 
         def add(name: str, content: bytes) -> None:
             sums[name] = hashlib.sha256(content).hexdigest()
@@ -170,7 +170,7 @@ class Archive:
                 recipe = recipe_of(json.loads(self._read(f"{reel.folder}/shot-{n:05d}.recipe.json")))
                 made.append(Shot.model_validate({**shot, "recipe": recipe}))
         except (ValidationError, TypeError, ValueError) as error:
-            why = told(error) if isinstance(error, ValidationError) else str(error)
+            why = first_fault(error) if isinstance(error, ValidationError) else str(error)
             raise SweepError(f"The shots of {reel.title} in {self._path.name} cannot be read ({why}).") from error
         if not made or made[0].first != 0 or made[-1].stop != reel.frames or any(a.stop != b.first for a, b in pairwise(made)):
             raise SweepError(f"The shots of {reel.title} in {self._path.name} do not make up the reel.")
@@ -183,7 +183,7 @@ class Archive:
         for name in self.manifest.sums:
             target = folder / Path(name).name
             if name.startswith(f"{reel.folder}/analyses/") and not target.exists():
-                with written_aside(target) as stream:
+                with atomic_write(target) as stream:
                     stream.write(self._read(name))
                 count += 1
         return count
@@ -202,4 +202,4 @@ def _manifest(name: str, packed: zipfile.ZipFile) -> Manifest:
     try:
         return Manifest.model_validate(sent)
     except ValidationError as error:
-        raise SweepError(f"{name} is not a usable archive of a job: {told(error)}.") from error
+        raise SweepError(f"{name} is not a usable archive of a job: {first_fault(error)}.") from error

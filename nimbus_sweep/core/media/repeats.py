@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from .frames import Frame, FrameSource
 
 
@@ -67,7 +67,7 @@ class Repeats:
 
     def save(self, path: Path) -> None:
         """Write it to `path`, whole or not at all."""
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez(stream, repeated=self.repeated, fields=self.fields, period=np.array(self.period), cadence=np.array(self.cadence))
 
     @classmethod

@@ -10,7 +10,7 @@ from typing import Any
 import av
 import numpy as np
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 
 _BLOCK = 4096
 
@@ -86,7 +86,7 @@ def write_wav(out: Path, path: Path, index: int, start: Fraction, end: Fraction,
         assert isinstance(stream, av.AudioStream)
         rate, layout = stream.rate or 48000, stream.layout.name if stream.layout else "stereo"
         codec = "pcm_s16le" if stream.codec_context.name in ("pcm_s16le", "pcm_s16be", "pcm_u8") else "pcm_s24le"
-    with written_aside(out) as file, av.open(file, "w", format="wav", options={"write_bext": "1"}) as container:
+    with atomic_write(out) as file, av.open(file, "w", format="wav", options={"write_bext": "1"}) as container:
         container.metadata["originator"] = "Nimbus Sweep"
         container.metadata["time_reference"] = str(round(time_reference * rate))
         made = container.add_stream(codec, rate=rate, layout=layout)

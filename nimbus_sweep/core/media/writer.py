@@ -16,7 +16,7 @@ from typing import BinaryIO
 import av
 import cv2
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from .formats import DeliveryFormat, converted
 from .frames import Frame, PictureFormat
 from .layout import to_picture
@@ -86,7 +86,7 @@ def write_chunk(path: Path, frames: Iterable[Frame], facts: ReelFacts, format: D
         Burn the frame number in.
     """
     count = 0
-    with written_aside(path) as stream, av.open(stream, "w", format=format.container) as container:
+    with atomic_write(path) as stream, av.open(stream, "w", format=format.container) as container:
         video: av.VideoStream | None = None
         held: PictureFormat | None = None
         for frame in frames:
@@ -182,7 +182,7 @@ def join(chunks: Sequence[Path], reel: ReelReader, out: Path, format: DeliveryFo
     priming = _priming(reel.path) if movie and matroska and cut.whole(reel) else {}
     # Checksums of the header would not agree with what is noted in it afterwards; FFV1 carries its own in every slice.
     options = {"write_crc32": "0"} if priming else {} if matroska else {"movflags": "use_metadata_tags+write_colr"}
-    with written_aside(out) as stream:
+    with atomic_write(out) as stream:
         with av.open(stream, "w", format=format.container, options=options) as container, av.open(str(chunks[0])) as first:
             # Without names made up at random, so that the same frames give the same file.
             container.flags |= av.container.Flags.bitexact.value  # type: ignore[operator]

@@ -241,10 +241,10 @@ def recipe_of(sent: Any) -> Recipe:
     try:
         return Recipe.model_validate(sent)
     except ValidationError as error:
-        raise SweepError(f"This is not a usable recipe: {told(error)}.") from error
+        raise SweepError(f"This is not a usable recipe: {first_fault(error)}.") from error
 
 
-def told(error: ValidationError) -> str:
+def first_fault(error: ValidationError) -> str:
     """The first fault of a validation in words."""
     first = error.errors()[0]
     place = ".".join(str(part) for part in first["loc"]) or "the whole"

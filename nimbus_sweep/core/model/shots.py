@@ -111,7 +111,7 @@ class Shot(BaseModel):
 Shots = tuple[Shot, ...]
 
 
-def whole(frames: int) -> Shots:
+def single_shot(frames: int) -> Shots:
     """A reel of one shot."""
     return (Shot(first=0, stop=frames),)
 

@@ -34,7 +34,7 @@ class MarkTruth:
         return asdict(self)
 
 
-def beside(reel: Path) -> Path | None:
+def truth_file(reel: Path) -> Path | None:
     """The truth that lies beside a reel, if there is one."""
     path = reel.with_suffix(".truth.npz")
     return path if path.exists() else None

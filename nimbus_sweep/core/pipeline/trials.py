@@ -20,7 +20,7 @@ from ..evidence.light_record import LightRecord, recorded
 from ..imaging.light import light_of
 from ..imaging.motion import Plane
 from ..media.frames import Frame, FrameSource
-from ..model.recipes import Recipe, Step, told
+from ..model.recipes import Recipe, Step, first_fault
 
 LEAST_FRAMES, MOST_FRAMES = 10, 60
 LEAST_VARIANTS, MOST_VARIANTS = 2, 4
@@ -149,7 +149,7 @@ def varied(recipe: Recipe, at: int, field: str, values: Sequence[str]) -> list[V
         try:
             changed = Step(**{**step.model_dump(), "on": True, "settings": {**step.settings, field: _meant(choice, value)}})
         except (ValidationError, ValueError) as error:
-            why = told(error) if isinstance(error, ValidationError) else str(error)
+            why = first_fault(error) if isinstance(error, ValidationError) else str(error)
             raise SweepError(f"{step.of.title}, {choice.said}: {value} cannot be ({why}).") from error
         steps = (*recipe.steps[:at], changed, *recipe.steps[at + 1 :])
         said = _said(changed.settings[field])

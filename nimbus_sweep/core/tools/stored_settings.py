@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from ..base.files import written_aside
+from ..base.files import atomic_write
 from ..media.frames import PictureFormat
 
 
 def keep(path: Path, layout: PictureFormat, **told: Any) -> None:
     """Write plain values to `path`, whole or not at all."""
-    with written_aside(path) as stream:
+    with atomic_write(path) as stream:
         np.savez(stream, told=np.array(json.dumps({"format": layout.as_json(), **told})))
 
 

@@ -58,7 +58,7 @@ def body() -> dict[str, Any]:
     return sent
 
 
-def whole(sent: dict[str, Any], name: str) -> int:
+def integer(sent: dict[str, Any], name: str) -> int:
     """A whole number of the request."""
     value = sent.get(name)
     if not isinstance(value, int) or isinstance(value, bool):
@@ -74,7 +74,7 @@ def follow_up(reel: Reel) -> None:
         shared.queue.put("analysis", reel, {"learns": shared.viewing.learned(reel)})
 
 
-def lay_open(reel: Reel, place: int) -> None:
+def ensure_volume(reel: Reel, place: int) -> None:
     """Queue the laying open of a shot that is not."""
     shot = services().viewing.shots(reel)[place]
     if not volume_path(services().data, reel, shot.first, shot.stop).exists():
@@ -96,11 +96,11 @@ __all__ = [
     "body",
     "follow_up",
     "latest",
-    "lay_open",
+    "ensure_volume",
     "place_named",
     "reel_or_404",
     "services",
     "shot_named",
     "step_or_404",
-    "whole",
+    "integer",
 ]

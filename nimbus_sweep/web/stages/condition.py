@@ -9,12 +9,12 @@ from flask import Blueprint, Response, abort, current_app, jsonify, render_templ
 from pydantic import ValidationError
 
 from ...core.model.findings import Finding, JudgedFinding
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.registry import DEFECTS, STEPS
 from ...store import edits
 from ...store.models import Reel
 from ...wording import title
-from .common import SweepError, body, follow_up, latest, place_named, reel_or_404, services, whole
+from .common import SweepError, body, follow_up, integer, latest, place_named, reel_or_404, services
 from .light import drawn as drawn_light
 from .regions import shape_named
 
@@ -105,7 +105,7 @@ def by_hand(reel_id: int) -> Response:
     """Place a finding by hand; it snaps to the worst place near by unless told not to."""
     reel = reel_or_404(reel_id)
     sent = body()
-    x, y = whole(sent, "x"), whole(sent, "y")
+    x, y = integer(sent, "x"), integer(sent, "y")
     place = place_named(reel)
     shot = services().viewing.shots(reel)[place]
     volume = services().viewing.volume(reel, shot).between(*shot.span)
@@ -132,7 +132,7 @@ def drawn(reel_id: int, kind: str) -> Response:
     reel = reel_or_404(reel_id)
     if kind not in DEFECTS or (outline := DEFECTS[kind].outline) is None:
         abort(404)
-    place, shape, frame = place_named(reel), shape_named(), whole(body(), "frame")
+    place, shape, frame = place_named(reel), shape_named(), integer(body(), "frame")
     shot = services().viewing.shots(reel)[place]
     if not shot.first <= frame < shot.stop:
         abort(400, f"Frame {frame} is not in this shot.")
@@ -154,7 +154,7 @@ def set_choice(reel_id: int, index: int) -> Response:
     try:
         evidence = type(one.evidence).model_validate(one.evidence.model_dump() | sent)
     except ValidationError as error:
-        abort(400, f"That cannot be chosen: {told(error)}.")
+        abort(400, f"That cannot be chosen: {first_fault(error)}.")
     found[index] = one.with_(evidence=evidence)
     _changed(reel, place, f"{title(one)} at {_where(one)} set", found)
     return jsonify(said=f"{title(one)} at {_where(one)} set")
@@ -171,8 +171,8 @@ def move(reel_id: int, index: int) -> Response:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
     if DEFECTS[one.kind].drawn != "point":
         abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it anew.")
-    x = min(max(0, one.x + whole(sent, "dx")), reel.facts["width"] - one.width)
-    y = min(max(0, one.y + whole(sent, "dy")), reel.facts["height"] - one.height)
+    x = min(max(0, one.x + integer(sent, "dx")), reel.facts["width"] - one.width)
+    y = min(max(0, one.y + integer(sent, "dy")), reel.facts["height"] - one.height)
     found[index] = one.with_(x=x, y=y)
     _changed(reel, place, f"Moved to {_where(found[index])}", found)
     return jsonify(x=x, y=y)

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 from ...core.media.formats import FORMATS, Delivery, usual_kind
 from ...core.media.reader import usual_rate
 from ...core.media.reel import ReelReader
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.registry import STEPS
 from ...jobs.checks import checks_of
 from ...store.models import Reel, Setting, Task
@@ -90,7 +90,7 @@ def choose(reel_id: int) -> Response:
     try:
         chosen = Delivery.model_validate({**now.model_dump(), **body()})
     except ValidationError as error:
-        abort(400, f"That cannot be delivered: {told(error)}.")
+        abort(400, f"That cannot be delivered: {first_fault(error)}.")
     value = chosen.model_dump(mode="json")
     Setting.insert(name=f"delivery-{reel.id}", value=value).on_conflict(
         conflict_target=[Setting.name], update={Setting.value: value}

@@ -12,12 +12,12 @@ from pydantic import ValidationError
 from ...core.base.errors import SweepError
 from ...core.interchange.cut_lists import KINDS, read_cuts, write_cuts
 from ...core.media.reel import Reading
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.shots import Shot, add_cut, cut_by_list, move_cut, place_of, remove_cut, set_points
 from ...jobs.reels import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel, writing
-from .common import LOOKED_AT, body, follow_up, latest, lay_open, place_named, reel_or_404, services, whole
+from .common import LOOKED_AT, body, ensure_volume, follow_up, integer, latest, place_named, reel_or_404, services
 
 pages = Blueprint("intake", __name__)
 _LONGEST_LIST = 4 << 20
@@ -80,7 +80,7 @@ def correct(reel_id: int) -> Response:
                 {**before.model_dump(), **{k: v or None for k, v in body().items() if k != "deinterlace"}, **_switch()}
             )
         except ValidationError as error:
-            abort(400, f"That cannot be: {told(error)}.")
+            abort(400, f"That cannot be: {first_fault(error)}.")
         if reading == before:
             return jsonify(said="Nothing changed.")
         Reel.update(reading=reading.model_dump(mode="json")).where(Reel.id == reel.id).execute()
@@ -112,7 +112,7 @@ def _changed(reel: Reel, what: str, shots: tuple[Shot, ...]) -> Response:
 def cut(reel_id: int) -> Response:
     """Cut before a frame, by hand."""
     reel = reel_or_404(reel_id)
-    at = whole(body(), "at")
+    at = integer(body(), "at")
     return _changed(reel, f"Cut at frame {at}", add_cut(services().viewing.shots(reel), at))
 
 
@@ -140,7 +140,7 @@ def confirm_all(reel_id: int) -> Response:
 def move(reel_id: int, at: int) -> Response:
     """Move a cut to before another frame."""
     reel = reel_or_404(reel_id)
-    to = whole(body(), "to")
+    to = integer(body(), "to")
     return _changed(reel, f"Cut at {at} moved to {to}", move_cut(services().viewing.shots(reel), at, to))
 
 
@@ -153,15 +153,15 @@ def describe(reel_id: int) -> Response:
     said = next((verb for key, verb in what.items() if key in sent), "Changed")
 
     def make(shot: Shot) -> Shot:
-        shot = set_points(shot, *(whole(sent, k) if k in sent else None for k in ("enter", "leave", "handles")))
+        shot = set_points(shot, *(integer(sent, k) if k in sent else None for k in ("enter", "leave", "handles")))
         return shot.with_(**{k: str(sent[k])[:120] for k in ("name", "use") if k in sent})
 
     try:
         edits.change_shot(reel, f"{said} shot {place + 1}", place, make)
     except ValidationError as error:
-        abort(400, f"That cannot be: {told(error)}.")
+        abort(400, f"That cannot be: {first_fault(error)}.")
     follow_up(reel)
-    lay_open(reel, place)
+    ensure_volume(reel, place)
     return jsonify(said=f"{said} shot {place + 1}")
 
 

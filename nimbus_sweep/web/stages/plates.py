@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from ...core.media.view import png
 from ...core.model.planes import moved, undone
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.tracks import track_named
 from ...core.pipeline.confined import unconfined
 from ...core.tools.plate_patch.plate_plan import PlatePlan
@@ -20,7 +20,7 @@ from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, Plat
 from ...core.tools.retouch import Touch
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
+from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
 from .regions import shape_named
 
 pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/plates")
@@ -37,7 +37,7 @@ def _put(reel_id: int, index: int, what: str, **changed: Any) -> Response:
     try:
         fresh = PlatePatchSettings.model_validate({**_settings(reel, index).model_dump(), **changed})
     except ValidationError as error:
-        abort(400, f"That plate cannot be: {told(error)}.")
+        abort(400, f"That plate cannot be: {first_fault(error)}.")
     steps = [
         s.model_copy(update={"settings": fresh.model_dump(mode="json")}) if n == index else s
         for n, s in enumerate(shot_named(reel).recipe.steps)
@@ -60,7 +60,7 @@ def plan_of(reel: Reel, index: int) -> PlatePlan | None:
 @pages.post("")
 def add(reel_id: int, index: int) -> Response:
     """Add a plate; it serves the frames from the play head on, the one before it those up to there."""
-    frame = whole(body(), "frame")
+    frame = integer(body(), "frame")
     plates = list(_settings(reel_or_404(reel_id), index).plates)
     plates[-1] = plates[-1].model_copy(update={"serves_to": frame - 1})
     return _put(reel_id, index, "Another plate", plates=[*plates, PlateOf(serves_from=frame)])
@@ -156,7 +156,7 @@ def paint(reel_id: int, index: int, number: int) -> Response:
     try:
         touches = [PlateTouch(plate=number, touch=Touch.model_validate({**one, "frame": 0, "aligned": False})) for one in sent]
     except (ValidationError, TypeError) as error:
-        abort(400, f"That stroke cannot be: {told(error) if isinstance(error, ValidationError) else error}.")
+        abort(400, f"That stroke cannot be: {first_fault(error) if isinstance(error, ValidationError) else error}.")
     for one in touches:
         t = one.touch
         if t.lends is not None and not shot.enter <= t.lends < shot.leave:
@@ -201,7 +201,7 @@ def light(reel_id: int, index: int) -> str | tuple[str, int]:
 @pages.post("/areas")
 def area(reel_id: int, index: int) -> Response:
     """Add an area that the light is measured in: the rectangle about the shape that was drawn."""
-    reel, shape, frame = reel_or_404(reel_id), shape_named(), whole(body(), "frame")
+    reel, shape, frame = reel_or_404(reel_id), shape_named(), integer(body(), "frame")
     step, settings = step_or_404(reel, index, "plate-patch"), _settings(reel, index)
     name = next((p.track for p in step.region.parts if p.track), "") if step.region else ""
     move = undone(track_named(shot_named(reel).recipe.tracks, name).way(frame)) if name else np.eye(3)

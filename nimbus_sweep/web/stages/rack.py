@@ -14,7 +14,7 @@ from pathlib import Path
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file, url_for
 
 from ...core.base.errors import SweepError
-from ...core.base.files import written_aside
+from ...core.base.files import atomic_write
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
 from ...jobs import archives, drawing
 from ...jobs.reels import size_of
@@ -243,7 +243,7 @@ def _receive(path: Path) -> None:
             f"The file is {told / 1e6:.0f} MB; uploads are limited to {limit / 1e6:.0f} MB. Put it into an allowed folder and open it by path.",
         )
     received = 0
-    with written_aside(path) as stream:
+    with atomic_write(path) as stream:
         while block := request.stream.read(_BLOCK):
             received += len(block)
             if received > limit:

@@ -16,7 +16,7 @@ from ...jobs.reels import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
 from ...wording import title
-from .common import LOOKED_AT, STAGES, body, follow_up, latest, lay_open, place_named, reel_or_404, services
+from .common import LOOKED_AT, STAGES, body, ensure_volume, follow_up, latest, place_named, reel_or_404, services
 from .trials import trials_of
 
 pages = Blueprint("reels", __name__)
@@ -44,7 +44,7 @@ def work(reel_id: int, stage: str) -> str | Redirect:
     if reel.state != "ready":
         stage = "intake"
     else:
-        lay_open(reel, 0)
+        ensure_volume(reel, 0)
     settings = {s.name: s.value for s in Setting.select() if s.name in _KEPT_SETTINGS}
     return render_template("work.html", reel=reel, stage=stage, stages=STAGES, done=done_of(reel), settings=settings, start=_start(reel))
 
@@ -150,7 +150,7 @@ def _site(index: int, finding: JudgedFinding) -> dict[str, Any]:
 def open_shot(reel_id: int) -> Response:
     """Lay a shot open in time, if it is not."""
     reel = reel_or_404(reel_id)
-    lay_open(reel, place_named(reel))
+    ensure_volume(reel, place_named(reel))
     return jsonify(queued=True)
 
 

@@ -15,14 +15,14 @@ from pydantic import TypeAdapter, ValidationError
 from ...core.base.errors import SweepError
 from ...core.model.mask_pictures import from_picture, to_picture
 from ...core.model.planes import undone
-from ...core.model.recipes import Recipe, Step, told
+from ...core.model.recipes import Recipe, Step, first_fault
 from ...core.model.regions import Key, Part, Region
 from ...core.model.shapes import Matrix, Shape, contours
 from ...core.model.shots import Shot
 from ...core.model.tracks import Riding, Track, track_named
 from ...store import edits
 from ...store.models import Reel, Setting
-from .common import body, follow_up, place_named, reel_or_404, shot_named, whole
+from .common import body, follow_up, integer, place_named, reel_or_404, shot_named
 
 pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/<any(steps,tracks):owner>/<int:index>/<any(region,hold_out):which>")
 
@@ -49,7 +49,7 @@ def shape_named() -> Shape:
     try:
         return SHAPE.validate_python(body().get("shape"))
     except ValidationError as error:
-        abort(400, f"That shape cannot be: {told(error)}.")
+        abort(400, f"That shape cannot be: {first_fault(error)}.")
 
 
 def _recipe() -> Recipe:
@@ -159,7 +159,7 @@ def along_time(reel_id: int, index: int, which: str, kind: str, at: int) -> Resp
 def add(reel_id: int, index: int, which: str) -> Response:
     """Add a shape."""
     sent, shape = body(), shape_named()
-    frame = max(0, whole(sent, "frame")) if "frame" in sent else 0
+    frame = max(0, integer(sent, "frame")) if "frame" in sent else 0
     track = _track_of(index, which)
     if track:
         shape = shape.through(undone(_move(track, frame)))
@@ -179,7 +179,7 @@ def _track_of(index: int, which: str) -> str:
 def ride(reel_id: int, index: int, which: str) -> Response:
     """Let a region ride on a track, or fix it to the frame; what is shown at the play head stays where it is."""
     sent = body()
-    name, frame = str(sent.get("track", "")), whole(sent, "frame")
+    name, frame = str(sent.get("track", "")), integer(sent, "frame")
     region = _region(index, which)
     if region is None or not region.parts:
         abort(409, "Draw a shape first; then it can ride.")
@@ -200,7 +200,7 @@ def ride(reel_id: int, index: int, which: str) -> Response:
 @pages.post("/parts/<int:number>")
 def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
     """Give a part another shape; with several keys, in that frame."""
-    frame, shape = whole(body(), "frame"), shape_named()
+    frame, shape = integer(body(), "frame"), shape_named()
     part = _part(_region(index, which), number)
     track = _track_of(index, which) if g.owner == "tracks" else part.track
     if track:
@@ -221,7 +221,7 @@ def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
 def alter(reel_id: int, index: int, which: str, number: int, act: str) -> Response:
     """Set or take a key at a frame, add a part or take it away, or remove it."""
     part = _part(_region(index, which), number)
-    frame = whole(body(), "frame") if act in ("key", "unkey") else 0
+    frame = integer(body(), "frame") if act in ("key", "unkey") else 0
 
     def change(parts: list[Part]) -> None:
         if act == "remove":
@@ -244,7 +244,7 @@ def edge(reel_id: int, index: int, which: str) -> Response:
     try:
         changed = Region.model_validate(region.model_dump() | sent)
     except ValidationError as error:
-        abort(400, f"That edge cannot be: {told(error)}.")
+        abort(400, f"That edge cannot be: {first_fault(error)}.")
     _put(reel_id, index, which, "Edge of the region", changed)
     return jsonify(said="Edge of the region")
 

@@ -14,13 +14,13 @@ from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
 from ...core.model.planes import moved
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.tracks import Track
 from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
+from .common import body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
 
 pages = Blueprint("retouch", __name__)
 
@@ -44,7 +44,7 @@ def _touch(reel: Reel, sent: Any) -> Touch:
     try:
         touch = Touch.model_validate(sent)
     except ValidationError as error:
-        abort(400, f"That stroke cannot be: {told(error)}.")
+        abort(400, f"That stroke cannot be: {first_fault(error)}.")
     shot = shot_named(reel)
     if not shot.enter <= touch.frame < shot.leave:
         abort(400, f"Frame {touch.frame} is not in this shot, or outside its in and out point.")
@@ -120,7 +120,7 @@ def take_off(reel_id: int, index: int) -> Response:
     step, sent = step_or_404(reel, index, "retouch"), body()
     there = strokes.book(step.settings["book"])
     if "frame" in sent:
-        frame = services().viewing.moment(reel, whole(sent, "frame"))
+        frame = services().viewing.moment(reel, integer(sent, "frame"))
         gone = [name for name, touch in there.items() if touch.frame == frame]
     else:
         gone = [str(name) for name in sent.get("strokes", []) if str(name) in there]
@@ -135,7 +135,7 @@ def take_off(reel_id: int, index: int) -> Response:
 def repeat(reel_id: int, index: int) -> Response:
     """Put a stroke on the frames that follow as well, along the motion of what lies under it."""
     reel, sent = reel_or_404(reel_id), body()
-    step, many = step_or_404(reel, index, "retouch"), whole(sent, "frames")
+    step, many = step_or_404(reel, index, "retouch"), integer(sent, "frames")
     touch = strokes.book(step.settings["book"]).get(str(sent.get("stroke", "")))
     if touch is None:
         abort(404, "That stroke is not there any more.")
@@ -203,7 +203,7 @@ def source(reel_id: int, index: int, frame: int) -> Response:
     try:
         touch = Touch.model_validate(sent)
     except ValidationError as error:
-        abort(400, f"That source cannot be: {told(error)}.")
+        abort(400, f"That source cannot be: {first_fault(error)}.")
     shot = shot_named(reel)
     if touch.lends is not None and not shot.enter <= touch.lends < shot.leave:
         abort(400, f"Frame {touch.lends} is not in this shot.")

@@ -10,12 +10,12 @@ from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
 from ...core.model.planes import moved
-from ...core.model.recipes import told
+from ...core.model.recipes import first_fault
 from ...core.model.regions import Key, Part, Region
 from ...core.model.tracks import Track
 from ...store import edits
 from ...store.models import Reel
-from .common import body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .common import body, follow_up, integer, place_named, reel_or_404, services, shot_named
 from .regions import shape_named
 
 pages = Blueprint("tracks", __name__, url_prefix="/reels/<int:reel_id>/tracks")
@@ -56,7 +56,7 @@ def _put(reel: Reel, what: str, index: int, make: Callable[[Track], Track]) -> R
 @pages.post("")
 def add(reel_id: int) -> Response:
     """Begin a track: its plane is the shape that was drawn, in the frame it was drawn in."""
-    reel, shape, frame = reel_or_404(reel_id), shape_named(), whole(body(), "frame")
+    reel, shape, frame = reel_or_404(reel_id), shape_named(), integer(body(), "frame")
     shot = shot_named(reel)
     if not shot.first <= frame < shot.stop:
         abort(400, "That frame is not in this shot.")
@@ -78,7 +78,7 @@ def follow(reel_id: int, index: int) -> Response:
     direction = str(sent.get("direction", "both"))
     if direction not in ("on", "back", "both"):
         abort(400, "A track goes on, back, or both ways.")
-    wanted = {"shot": place_named(reel), "track": track.name, "direction": direction, "frame": whole(sent, "frame")}
+    wanted = {"shot": place_named(reel), "track": track.name, "direction": direction, "frame": integer(sent, "frame")}
     services().queue.put("track", reel, wanted)
     return jsonify(said=f"Following {track.name} …")
 
@@ -134,7 +134,7 @@ def settings(reel_id: int, index: int) -> Response:
     try:
         fresh = Track.model_validate({**base.model_dump(), **known})
     except ValidationError as error:
-        abort(400, f"That setting cannot be: {told(error)}.")
+        abort(400, f"That setting cannot be: {first_fault(error)}.")
     if fresh.name == old.name:
         return _put(reel, f"Settings of {old.name}", index, lambda _: fresh)
     recipe = shot_named(reel).recipe.renamed(old.name, fresh.name)
@@ -148,7 +148,7 @@ def settings(reel_id: int, index: int) -> Response:
 def put_right(reel_id: int, index: int) -> Response:
     """Put the corners of a plane where they belong in a frame; between such frames the correction changes gradually."""
     reel, sent = reel_or_404(reel_id), body()
-    frame = whole(sent, "frame")
+    frame = integer(sent, "frame")
     if sent.get("corners") is None:
         return _put(reel, "Corners as they were followed", index, lambda t: t.unnudged(frame))
     try:

@@ -14,7 +14,7 @@ from ...core.imaging.patches import PatchPlan
 from ...core.interchange.carrying import fitted
 from ...core.interchange.starting_points import STARTING_POINTS
 from ...core.media.frames import PictureFormat
-from ...core.model.recipes import Recipe, Step, recipe_of, told
+from ...core.model.recipes import Recipe, Step, first_fault, recipe_of
 from ...core.model.registry import STEPS
 from ...core.model.shots import Shot
 from ...core.pipeline.confined import unconfined
@@ -129,7 +129,7 @@ def add(reel_id: int) -> Response:
     try:
         added = Step(kind=kind, region=region, settings=settings)
     except ValidationError as error:
-        abort(400, f"That setting cannot be: {told(error)}.")
+        abort(400, f"That setting cannot be: {first_fault(error)}.")
     steps = sorted([*_steps(reel_id), added], key=lambda s: order.index(s.kind))
     return _changed(reel_id, f"Added {STEPS[kind].title}", steps)
 
@@ -158,7 +158,7 @@ def settings(reel_id: int, index: int) -> Response:
         old = steps[index]
         steps[index] = Step(kind=old.kind, on=old.on, settings={**old.settings, **body()}, region=old.region, hold_out=old.hold_out)
     except ValidationError as error:
-        abort(400, f"That setting cannot be: {told(error)}.")
+        abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)
 
 
@@ -171,7 +171,7 @@ def grain(reel_id: int) -> Response:
             for s in _steps(reel_id)
         ]
     except ValidationError as error:
-        abort(400, f"That setting cannot be: {told(error)}.")
+        abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, "Grain of the light", steps)
 
 
@@ -194,7 +194,7 @@ def everywhere(reel_id: int) -> Response:
     mine = shot_named(reel)
     place = place_named(reel)
     shots = tuple(
-        s.with_(recipe=strokes.elsewhere(mine.recipe, s.recipe)) if s.use == "treat" and n != place else s
+        s.with_(recipe=strokes.for_other_shot(mine.recipe, s.recipe)) if s.use == "treat" and n != place else s
         for n, s in enumerate(services().viewing.shots(reel))
     )
     edits.change(reel, "Steps put on every shot", shots)

@@ -9,14 +9,14 @@ from flask import Blueprint, Response, abort, jsonify, render_template
 from pydantic import ValidationError
 
 from ...core.interchange.starting_points import STARTING_POINTS
-from ...core.model.recipes import Recipe, Step, told
+from ...core.model.recipes import Recipe, Step, first_fault
 from ...core.model.registry import STEPS
 from ...core.model.shots import Shot
 from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, choices, varied
 from ...jobs.work import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, whole
+from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named
 
 pages = Blueprint("trials", __name__)
 
@@ -123,7 +123,9 @@ def make(reel_id: int) -> Response:
     try:
         plan = Plan(first=first, stop=stop, variants=tuple(variants))
     except ValidationError as error:
-        raise SweepError(f"This trial cannot be made: {told(error).removeprefix('the whole: ')}. Change the choice above.") from error
+        raise SweepError(
+            f"This trial cannot be made: {first_fault(error).removeprefix('the whole: ')}. Change the choice above."
+        ) from error
     trial = Trial.create(reel=reel, plan=plan.model_dump(mode="json"))
     _queue(reel, trial)
     return jsonify(said=f"Trial of {stop - first} frames in {len(variants)} ways", trial=trial.id)
@@ -131,14 +133,14 @@ def make(reel_id: int) -> Response:
 
 def _stretch(shot: Shot, sent: dict[str, Any]) -> tuple[int, int]:
     """The frames: a range that was chosen, or so many about the play head, within the shot."""
-    count = whole(sent, "frames")
+    count = integer(sent, "frames")
     if not LEAST_FRAMES <= count <= MOST_FRAMES:
         raise SweepError(f"A trial takes {LEAST_FRAMES} to {MOST_FRAMES} frames; {count} were asked for.")
     enter, leave = shot.span
     if leave - enter < LEAST_FRAMES:
         raise SweepError(f"This shot has {leave - enter} frames; a trial takes at least {LEAST_FRAMES}. Treat it whole.")
     count = min(count, leave - enter)
-    first = min(max(enter, whole(sent, "head") - count // 2), leave - count)
+    first = min(max(enter, integer(sent, "head") - count // 2), leave - count)
     return first, first + count
 
 
@@ -187,7 +189,7 @@ def keep(reel_id: int, trial_id: int, way: int) -> Response:
         edits.change(
             target,
             f"Kept of a trial: {variant.name}",
-            tuple(s.with_(recipe=strokes.elsewhere(variant.recipe, s.recipe)) if n in places else s for n, s in enumerate(shots)),
+            tuple(s.with_(recipe=strokes.for_other_shot(variant.recipe, s.recipe)) if n in places else s for n, s in enumerate(shots)),
         )
         follow_up(target)
         count += len(places)

@@ -17,12 +17,12 @@ from ...core.imaging.aligned_fill import Lender, fill
 from ...core.imaging.grain import Grain
 from ...core.imaging.patches import PatchPlan
 from ...core.media.view import png
-from ...core.model.recipes import Step, told
+from ...core.model.recipes import Step, first_fault
 from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named, step_or_404, whole
+from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
 
 pages = Blueprint("wear", __name__)
 
@@ -56,7 +56,7 @@ def specks(reel_id: int, frame: int) -> Response:
     try:
         settings = SpeckSweepSettings.model_validate({**step.settings, **sent})
     except ValidationError as error:
-        abort(400, f"That setting cannot be: {told(error)}.")
+        abort(400, f"That setting cannot be: {first_fault(error)}.")
     rows = plan.table.taken(plan.found_in(services().viewing.moment(reel, frame)))
     return jsonify(
         ready=True,
@@ -99,7 +99,7 @@ def _set(reel: Reel, place: int, index: int, said: str, settings: dict[str, Any]
     try:
         steps[index] = Step(**{**steps[index].model_dump(), "settings": settings})
     except ValidationError as error:
-        abort(400, f"That cannot be: {told(error)}.")
+        abort(400, f"That cannot be: {first_fault(error)}.")
     edits.change_shot(reel, said, place, lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
     follow_up(reel)
 
@@ -110,15 +110,15 @@ def _left(reel: Reel, settings: SpeckSweepSettings, sent: dict[str, Any]) -> tup
     if what not in ("one", "back", "range", "drop"):
         abort(400, "Say what is to be left alone: one, a range, or what is taken back.")
     if what == "drop":
-        place = whole(sent, "rule")
+        place = integer(sent, "rule")
         if not 0 <= place < len(left):
             abort(404, "There is no such rule any more.")
         left.pop(place)
         return "Taken back", left
     if what == "range":
-        first, stop = whole(sent, "first"), whole(sent, "stop")
+        first, stop = integer(sent, "first"), integer(sent, "stop")
         return f"Specks of frames {first} to {stop - 1} left alone", [*left, _rule(first, stop, None)]
-    frame = services().viewing.moment(reel, whole(sent, "frame"))
+    frame = services().viewing.moment(reel, integer(sent, "frame"))
     rule = _rule(frame, frame + 1, sent.get("box") or ())
     if what == "one":
         return f"Speck in frame {frame} left alone", [*left, rule]
@@ -134,7 +134,7 @@ def _rule(first: int, stop: int, box: Any) -> LeftAlone:
     try:
         return LeftAlone.model_validate({"first": first, "stop": stop, "box": box})
     except ValidationError as error:
-        abort(400, f"That cannot be: {told(error)}.")
+        abort(400, f"That cannot be: {first_fault(error)}.")
 
 
 def _holds(rule: LeftAlone, frame: int, x: float, y: float) -> bool:
@@ -196,7 +196,7 @@ def nudge(reel_id: int, index: int) -> Response:
     reel, sent = reel_or_404(reel_id), body()
     place = place_named(reel)
     settings = _cue_lift(reel, index)
-    frame = services().viewing.moment(reel, whole(sent, "frame"))
+    frame = services().viewing.moment(reel, integer(sent, "frame"))
     old = next((n for n in settings.nudges if n.frame == frame), Nudge(frame=frame))
     kept = [n for n in settings.nudges if n.frame != frame]
     if sent.get("across") is None:
@@ -251,7 +251,7 @@ def take_grain(reel_id: int, index: int) -> Response:
             abort(400, "Choose a shot of this reel.")
         found, said = _shot_grain(reel, int(of)), f"shot {int(of) + 1}"
     else:
-        x, y, frame = whole(sent, "x"), whole(sent, "y"), whole(sent, "frame")
+        x, y, frame = integer(sent, "x"), integer(sent, "y"), integer(sent, "frame")
         shot = viewing.shots(reel)[place]
         if not shot.first <= frame < shot.stop:
             abort(400, f"Frame {frame} is not in this shot.")

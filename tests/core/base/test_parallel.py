@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbus_sweep.core.base.parallel import CORES, cores, in_processes, mapped
+from nimbus_sweep.core.base.parallel import CORES, cores, in_processes, parallel_map
 
 
 @pytest.fixture(autouse=True)
@@ -46,7 +46,7 @@ def test_results_come_in_order() -> None:
 def test_one_core_is_worked_on_by_the_caller_alone(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv(CORES, "1")
     assert set(in_processes(told_where, range(3))) == {os.getpid()}
-    assert list(mapped(doubled, range(5))) == [2 * n for n in range(5)]
+    assert list(parallel_map(doubled, range(5))) == [2 * n for n in range(5)]
     monkeypatch.setenv(CORES, "rubbish")
     assert cores() == (os.cpu_count() or 1)
 
@@ -67,7 +67,7 @@ def test_a_fault_is_told_and_stops_it() -> None:
 WAITS = """
 import time
 from nimbus_sweep.core.base.parallel import in_processes
-from tests.core.test_parallel import told_where
+from tests.core.base.test_parallel import told_where
 if __name__ == "__main__":
     for pid in in_processes(told_where, range(50)):
         print(pid, flush=True)
@@ -83,7 +83,7 @@ def told_where(n: int) -> int:
 def test_processes_leave_when_the_one_who_asked_is_killed(tmp_path: Path) -> None:
     script = tmp_path / "asks.py"
     script.write_text(WAITS)
-    root = Path(__file__).parents[2]
+    root = Path(__file__).parents[3]
     asked = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, env={**os.environ, "PYTHONPATH": str(root)})
     assert asked.stdout is not None
     pids = {int(asked.stdout.readline()) for _ in range(3)}

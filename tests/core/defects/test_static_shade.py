@@ -18,6 +18,9 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
 from nimbus_sweep.core.base.errors import Cancelled, SweepError
+from nimbus_sweep.core.defects.static_shade import detect as static_shade
+from nimbus_sweep.core.defects.static_shade.marks import ShadeMark as FoundMark
+from nimbus_sweep.core.defects.static_shade.marks import ShadeSurvey, drawn_by_hand
 from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
 from nimbus_sweep.core.defects.static_shade.shade_plan import Mark, ShadePlan, UnshadeSettings
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -26,7 +29,7 @@ from nimbus_sweep.core.media.frames import Frame, Window
 from nimbus_sweep.core.model.findings import Finding
 from nimbus_sweep.core.model.regions import Key, Part, Region
 from nimbus_sweep.core.model.shapes import Ellipse
-from nimbus_sweep.core.pipeline.survey import static_shade, survey
+from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import StuckSite, stick
 from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
 from nimbus_sweep.wording import sentence, title
@@ -42,7 +45,7 @@ def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is searched with the same frames before is known, whoever asks."""
     search = static_shade.find
 
-    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None) -> static_shade.ShadeSurvey:
+    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None) -> ShadeSurvey:
         if on_progress is not None or hold_out is not None:
             return search(volume, on_progress, hold_out)
         content = sha256(b"".join(volume.plane_stack(p).tobytes() for p in range(3))).digest()
@@ -53,7 +56,7 @@ def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(static_shade, "find", find)
 
 
-FOUND: dict[bytes, static_shade.ShadeSurvey] = {}
+FOUND: dict[bytes, ShadeSurvey] = {}
 
 
 @lru_cache(maxsize=4)
@@ -65,11 +68,11 @@ def volume_of(source: MemorySource, pictures: Sequence[Planes], folder: Path) ->
     return build_volume(folder / "volume.bin", source.over(pictures))
 
 
-def sure(volume: TimeVolume) -> list[static_shade.ShadeMark]:
+def sure(volume: TimeVolume) -> list[FoundMark]:
     return [m for m in static_shade.find(volume).marks if m.confidence >= 0.5]
 
 
-def over(found: static_shade.ShadeMark, mark: ShadeMark, shape: tuple[int, int]) -> bool:
+def over(found: FoundMark, mark: ShadeMark, shape: tuple[int, int]) -> bool:
     box = np.s_[max(0, found.y) : found.y + found.height, max(0, found.x) : found.x + found.width]
     return bool((mark.share(shape)[box] > 0.02).any())
 
@@ -231,7 +234,7 @@ def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) ->
     mark = ShadeMark(200, 113, 9, 0.8, 5)
     spoiled, masks = shade(night, [mark])
     volume = volume_of(source, spoiled, tmp_path)
-    drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=16, down=16), SIZE[::-1], 0, len(source))
+    drawn = drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=16, down=16), SIZE[::-1], 0, len(source))
     plan = analyse(volume, resolve(UnshadeSettings(), [drawn]))
     told = plan.ways(9)[0]
     assert told.way != "undo"
@@ -437,13 +440,13 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
     mark = sprinkle(SIZE[::-1], 1, 6, largest=11)[0]
     spoiled, masks = shade(truth, [mark])
     volume = volume_of(source, spoiled, tmp_path)
-    drawn = static_shade.drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=22, down=22), SIZE[::-1], 0, len(source))
+    drawn = drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=22, down=22), SIZE[::-1], 0, len(source))
     assert drawn.by_hand
     assert drawn.convinces
     mended = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(), [drawn])))
     assert inside(truth, mended, masks[0]) > 43
     with pytest.raises(SweepError, match="outside the picture"):
-        static_shade.drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
+        drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
 
 
 @pytest.mark.slow

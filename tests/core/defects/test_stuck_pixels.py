@@ -76,7 +76,7 @@ def test_findings_tell_their_evidence(tmp_path: Path) -> None:
     assert (white.width, white.height, white.evidence.colour) == (2, 2, "white")
     assert red.step == "pixel-mend"
     assert red.evidence.share_of_frames > 0.9
-    assert f"in {red.evidence.seen} of {red.evidence.looked} frames" in sentence(red)
+    assert f"of 255 in all {red.evidence.looked} frames, one pixel" in sentence(red)
 
 
 def test_too_few_frames_prove_nothing(tmp_path: Path) -> None:

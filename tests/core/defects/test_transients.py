@@ -68,7 +68,7 @@ def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -
     assert not plan.told["slow"]
     # Each is told of by the survey, but a step for it is never suggested.
     found = surveyed(Span.of(over, 0, LONG), 0, LONG).findings
-    assert [f.kind for f in found if f.convinces] == ["fleeting"]
+    assert [f.kind for f in found if f.convinces] == ["transient"]
     assert found[0].evidence.keeps == "lighter"
     assert not suggested(found).steps
 

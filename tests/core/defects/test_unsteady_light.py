@@ -25,7 +25,8 @@ from nimbus_sweep.core.defects.unsteady_light import repair as steady
 from nimbus_sweep.core.defects.unsteady_light.bands import fit_bands
 from nimbus_sweep.core.defects.unsteady_light.channels import mixing
 from nimbus_sweep.core.defects.unsteady_light.course import limited, meant, rhythm, unsteadiness
-from nimbus_sweep.core.defects.unsteady_light.detect import cause, missed_cuts, surveyed
+from nimbus_sweep.core.defects.unsteady_light.detect import missed_cuts, surveyed
+from nimbus_sweep.core.defects.unsteady_light.evidence import LightEvidence
 from nimbus_sweep.core.defects.unsteady_light.forms import forms
 from nimbus_sweep.core.defects.unsteady_light.light_plan import LightPlan
 from nimbus_sweep.core.defects.unsteady_light.pairs import LAGS
@@ -37,6 +38,7 @@ from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Colour, Frame, Window, blank
 from nimbus_sweep.core.media.layout import picture_format
 from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.core.model.findings import Finding
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.model.regions import Key, Part, Region, box_region
 from nimbus_sweep.core.model.registry import STEPS
@@ -45,8 +47,8 @@ from nimbus_sweep.core.pipeline.analyses import Analyses, analysis_key, chain
 from nimbus_sweep.core.pipeline.confined import Confined
 from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.pipeline.survey import survey
-from nimbus_sweep.demo.flicker import Lit, bands, jumps, lit, on_off, patches, relit, whole
-from nimbus_sweep.wording import sentence
+from nimbus_sweep.demo.flicker import Lit, bands, frame_pumping, jumps, lit, on_off, patches, relit
+from nimbus_sweep.wording import note, sentence
 from tests.conftest import with_sweep
 from tests.kept import content
 
@@ -93,7 +95,7 @@ def kept(source: MemorySource, pictures: Sequence[Planes], folder: Path) -> Ligh
 
 def light_of(kind: str, frames: int, height: int, width: int, seed: int) -> list[Lit]:
     return {
-        "whole": lambda: whole(frames, seed),
+        "whole": lambda: frame_pumping(frames, seed),
         "on-off": lambda: on_off(frames, seed),
         "jumps": lambda: jumps(frames, seed, every=8),
         "bands": lambda: bands(frames, height, seed),
@@ -187,11 +189,11 @@ def test_a_fade_and_a_lamp_switched_on_are_kept(kind: str, tmp_path: Path) -> No
     assert reading is not None
     assert not told.findings
     assert len(reading.changes) == 1
-    assert any("kept" in note for note in told.notes)
+    assert any(note.code in ("fade-kept", "switch-kept") for note in told.notes)
     made = steadied(source, changed, "steady-frame", tmp_path)
     assert all(np.array_equal(a[0], b[0]) for a, b in zip(changed, made, strict=True))
     # With flicker laid over it the course of the change is still there.
-    flicker = whole(n, 4, contrast=0.0, slow=0.0, strength=0.05)
+    flicker = frame_pumping(n, 4, contrast=0.0, slow=0.0, strength=0.05)
     both = lit(truth, [Lit(np.full((1, 1), g * f.gain[0, 0], np.float32)) for g, f in zip(change, flicker, strict=True)])
     made = steadied(source, both, "steady-frame", tmp_path)
     means = [np.array([p[0].astype(float).mean() - 16 for p in pictures]) for pictures in (changed, made)]
@@ -215,7 +217,7 @@ def test_frames_that_were_right_stay_bit_for_bit(tmp_path: Path) -> None:
 def test_the_amount_and_the_anchor_are_those_asked_for(tmp_path: Path) -> None:
     source = scene("pan chelsea")
     truth = list(source.pictures)
-    spoiled = lit(truth, whole(len(truth), 5, contrast=0.0))
+    spoiled = lit(truth, frame_pumping(len(truth), 5, contrast=0.0))
     put = left(truth, spoiled)
     half = steadied(source, spoiled, "steady-frame", tmp_path, amount=0.5)
     assert left(truth, half) == pytest.approx(0.5 * put, rel=0.1)
@@ -279,7 +281,7 @@ def test_a_part_of_the_picture_is_made_as_in_the_whole(tmp_path: Path) -> None:
     truth = list(source.pictures)
     n, (height, width) = len(truth), truth[0][0].shape
     for step, light in (
-        ("steady-frame", whole(n, 3)),
+        ("steady-frame", frame_pumping(n, 3)),
         ("steady-bands", bands(n, height, 3)),
         ("steady-patches", patches(n, height, width, 3)),
     ):
@@ -305,7 +307,7 @@ def test_very_short_shots_say_that_they_are_too_short(frames: int, tmp_path: Pat
     told, reading = surveyed(light, 0, frames)
     assert reading is None
     assert not told.findings
-    assert "too few" in told.notes[0]
+    assert [note.code for note in told.notes] == ["too-short"]
     for step in ("steady-bands", "steady-patches", "steady-frame"):
         plan = STEPS[step].analyse(light, STEPS[step].settings(), None, None)
         assert not any(len(places) for places in plan.touched())
@@ -439,13 +441,15 @@ def test_bands_are_fitted_to_the_light_of_rows() -> None:
 
 
 def test_the_likely_cause_is_said() -> None:
-    said = cause(1 / 3, Fraction(30))
-    assert "50 Hz" in said
-    assert "1/50 or 1/100 s shutter" in said
-    assert "one beat lasts 3 frames" in said
-    assert "fits no lamps" in cause(0.35, Fraction(25))
-    assert "see Intake" in cause(0.35, Fraction(25))
-    assert "no shutter avoids it" in cause(0.5, Fraction(200))
+    def said(pulse: float, rate: int) -> str:
+        told = LightEvidence(light="bands", strength=0.1, pulse=pulse, step=pulse, spacing=2, rate=str(rate))
+        place = {"x": 0, "y": 0, "width": 9, "height": 9, "first": 0, "stop": 9}
+        return sentence(Finding(kind="unsteady-light", step="steady-bands", **place, confidence=1, evidence=told))
+
+    assert "lamps on 50 Hz mains, 30 frames/s; a 1/50 or 1/100 s shutter would have avoided it" in said(1 / 3, 30)
+    assert "one beat lasts 3 frames" in said(1 / 3, 30)
+    assert "this fits no lamps" in said(0.35, 25) and "see Intake" in said(0.35, 25)
+    assert "no shutter avoids it" in said(0.5, 200)
 
 
 @pytest.mark.slow
@@ -462,7 +466,7 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     steady, before = TimeVolume(scratch).component_stack(0), np.stack([p[0] for p in spoiled])
     jumps_in = [np.abs(np.diff(v.astype(float).mean((1, 2)))).mean() for v in (steady, before)]
     assert jumps_in[0] < 0.2 * jumps_in[1]
-    bands_ = [f for f in found if f.kind == "light"]
+    bands_ = [f for f in found if f.kind == "unsteady-light"]
     assert [f.step for f in bands_] == ["steady-bands"]
     assert "climb" in sentence(bands_[0])
     assert "50 Hz" in sentence(bands_[0])
@@ -511,7 +515,7 @@ def test_a_cut_that_was_missed_is_said(tmp_path: Path) -> None:
     light = record(tmp_path / "r", reader, 60, 84)
     assert missed_cuts(light) == [76]
     told, _ = surveyed(light, 60, 84)
-    assert any("75 and 76" in note and "Intake" in note for note in told.notes)
+    assert any("75 and 76" in said and "Intake" in said for said in map(note, told.notes))
     assert not told.findings
     for name in ("bikes-2", "bikes-3", "bunny-near", "carphone", "pan coffee"):
         source = scene(name)
@@ -598,10 +602,10 @@ def test_forms_tell_what_flickers_from_what_moves(name: str, tmp_path: Path) -> 
         return float(np.mean([f.moving.mean() for f in seen])), float(np.mean([f.flickering.mean() for f in seen]))
 
     moving, calm = shares(source.pictures)
-    pumped, flickering = shares(lit(list(source.pictures), whole(len(source), 7)))
+    pumped, flickering = shares(lit(list(source.pictures), frame_pumping(len(source), 7)))
     assert calm < 0.25 < 0.85 < flickering
     assert pumped == pytest.approx(moving, abs=0.12), "what moves is told in any light"
-    assert shares(lit(list(source.pictures), whole(len(source), 7)), grain=0.6)[1] == 0
+    assert shares(lit(list(source.pictures), frame_pumping(len(source), 7)), grain=0.6)[1] == 0
     alone = kept(source, source.pictures[:1], tmp_path)
     assert forms(alone, 0).untold.all(), "one frame tells nothing"
 
@@ -609,7 +613,7 @@ def test_forms_tell_what_flickers_from_what_moves(name: str, tmp_path: Path) -> 
 @pytest.mark.slow
 def test_what_is_grain_is_left_alone(tmp_path: Path) -> None:
     source = scene("bunny-near")
-    spoiled = lit(list(source.pictures), whole(40, 5, strength=0.02, contrast=0.0))
+    spoiled = lit(list(source.pictures), frame_pumping(40, 5, strength=0.02, contrast=0.0))
     told = kept(source, spoiled, tmp_path)
     step = STEPS["steady-frame"]
     assert step.analyse(told, step.settings(), None, None).changes

@@ -20,7 +20,19 @@ from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.core.media.repeats import Passing, RepairedOnce, Repeats
 from nimbus_sweep.core.media.timecode import frame_of, time_code
 from nimbus_sweep.core.media.view import to_bgr
-from nimbus_sweep.core.model.shots import FoundCut, Shot, add_cut, cut_by_list, divided, move_cut, place_of, remove_cut, set_points, whole
+from nimbus_sweep.core.model.findings import JudgedFinding
+from nimbus_sweep.core.model.shots import (
+    FoundCut,
+    Shot,
+    add_cut,
+    cut_by_list,
+    divided,
+    move_cut,
+    place_of,
+    remove_cut,
+    set_points,
+    single_shot,
+)
 from tests.conftest import with_sweep
 
 Picture = np.ndarray
@@ -288,7 +300,7 @@ def test_cuts_are_set_moved_and_taken_out() -> None:
 
 
 def test_points_may_move_inside_the_handles_without_a_new_analysis() -> None:
-    (shot,) = whole(300)
+    (shot,) = single_shot(300)
     shot = set_points(shot, 100, 200, handles=24)
     assert shot.span == (76, 224)
     for enter, leave in ((90, 200), (110, 220), (76, 224)):
@@ -302,18 +314,21 @@ def test_points_may_move_inside_the_handles_without_a_new_analysis() -> None:
     assert behind.span[0] == 210
 
 
+SEEN = JudgedFinding(kind="stuck-pixel", step="pixel-mend", x=1, y=1, width=1, height=1, first=0, stop=9, confidence=0.9, state="kept")
+
+
 def test_a_list_divides_the_reel_and_keeps_what_stays() -> None:
-    shots = add_cut(add_cut(whole(240), 60), 150)
-    shots = (shots[0].with_(name="Mast", findings=({"x": 1},)), *shots[1:])
+    shots = add_cut(add_cut(single_shot(240), 60), 150)
+    shots = (shots[0].with_(name="Mast", findings=(SEEN,)), *shots[1:])
     again = cut_by_list(shots, [(0, ""), (60, "Sea"), (120, ""), (500, "off the reel")])
     assert edges(again) == [(0, 60), (60, 120), (120, 240)]
-    assert (again[0].name, again[0].findings, again[1].name) == ("Mast", ({"x": 1},), "Sea")
+    assert (again[0].name, again[0].findings, again[1].name) == ("Mast", (SEEN,), "Sea")
 
 
 @pytest.mark.parametrize("rate", [Fraction(24), Fraction(25), Fraction(24000, 1001), Fraction(30000, 1001), Fraction(60)])
 @pytest.mark.parametrize("kind", ["edl", "otio"])
 def test_lists_go_out_and_come_back(kind: str, rate: Fraction) -> None:
-    shots = add_cut(add_cut(whole(240), 60, name="Fog signal"), 151)
+    shots = add_cut(add_cut(single_shot(240), 60, name="Fog signal"), 151)
     text = write_cuts(shots, kind, "Winter", "reel-05.mov", rate, "01:00:00:00")
     assert [at for at, _ in read_cuts(text, kind, 240, rate)] == [0, 60, 151]
     assert read_cuts(text, kind, 240, rate)[1][1] == "Fog signal"

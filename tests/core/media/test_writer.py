@@ -16,7 +16,7 @@ import pytest
 
 from benchmarks.material import MemorySource, sound_samples
 from nimbus_sweep.core.base.errors import DiskFull, SweepError, UnreadableReel
-from nimbus_sweep.core.base.files import written_aside
+from nimbus_sweep.core.base.files import atomic_write
 from nimbus_sweep.core.media.formats import FORMATS as DELIVERIES
 from nimbus_sweep.core.media.formats import lossless_format
 from nimbus_sweep.core.media.frames import Frame
@@ -139,12 +139,12 @@ def test_pixel_aspect_survives(tmp_path: Path) -> None:
 
 
 def test_nothing_half_written_is_left(tmp_path: Path) -> None:
-    with pytest.raises(ValueError, match="halfway"), written_aside(tmp_path / "file") as stream:
+    with pytest.raises(ValueError, match="halfway"), atomic_write(tmp_path / "file") as stream:
         stream.write(b"part")
         assert not (tmp_path / "file").exists()
         raise ValueError("halfway")
     assert list(tmp_path.iterdir()) == []
-    with pytest.raises(SweepError, match="cannot be written"), written_aside(tmp_path / "no" / "file"):
+    with pytest.raises(SweepError, match="cannot be written"), atomic_write(tmp_path / "no" / "file"):
         pass
 
 

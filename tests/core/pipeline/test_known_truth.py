@@ -9,7 +9,7 @@ import pytest
 from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import clip
-from nimbus_sweep.core.pipeline.known_truth import beside, held_against
+from nimbus_sweep.core.pipeline.known_truth import held_against, truth_file
 
 
 def test_it_is_the_reference_librarys_figure(tmp_path: Path) -> None:
@@ -23,9 +23,9 @@ def test_it_is_the_reference_librarys_figure(tmp_path: Path) -> None:
     arrays = {f"0.{i}.places": at for i, at in enumerate(places)}
     arrays |= {f"0.{i}.samples": np.stack([truth.pictures[n][i].ravel()[at] for n in numbers]) for i, at in enumerate(places)}
     np.savez(tmp_path / "reel.truth.npz", numbers=numbers, count=np.array(1), **arrays)  # type: ignore[arg-type]
-    path = beside(tmp_path / "reel.mkv")
+    path = truth_file(tmp_path / "reel.mkv")
     assert path is not None
-    assert beside(tmp_path / "other.mkv") is None
+    assert truth_file(tmp_path / "other.mkv") is None
     told = held_against(path, truth.over(worse), truth.over(better), lambda n: n)
     for figure, pictures in ((told[0].before, worse), (told[0].after, better)):
         one, two = (

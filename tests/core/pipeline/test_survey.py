@@ -16,7 +16,7 @@ from nimbus_sweep import wording
 from nimbus_sweep.core.base.errors import Cancelled
 from nimbus_sweep.core.defects.static_shade import kind as static_shade
 from nimbus_sweep.core.defects.static_shade.fit import fit_loss, fit_veil, prove
-from nimbus_sweep.core.defects.static_shade.sights import Sights
+from nimbus_sweep.core.defects.static_shade.sights import PairViews
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -108,12 +108,12 @@ def test_stopping_is_no_failure_of_a_detector(tmp_path: Path, monkeypatch: pytes
         survey(ShotEvidence(build_volume(tmp_path / "volume.bin", small(4)), 0, 4))
 
 
-def half_seen(half: int) -> Sights:
+def half_seen(half: int) -> PairViews:
     """Pairs of one half of the evidence alone."""
     shape = (6, 24, 24)
     own = np.full(shape, 60, np.float32)
     at = np.zeros((*shape, 2), np.float32)
-    return Sights(own, own * 2, np.ones(shape, np.float32), at, np.zeros((6, 2), np.int64), np.full(6, half), 20.0, 2.0, 1.0)
+    return PairViews(own, own * 2, np.ones(shape, np.float32), at, np.zeros((6, 2), np.int64), np.full(6, half), 20.0, 2.0, 1.0)
 
 
 @pytest.mark.parametrize("half", [0, 1])

@@ -17,7 +17,7 @@ from nimbus_sweep.core.media.frames import Frame
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.model.registry import STEPS
 from nimbus_sweep.core.pipeline.trials import Figures, Judge, Plan, Variant, choices, departure, detail, varied
-from nimbus_sweep.demo.flicker import bands, lit, whole
+from nimbus_sweep.demo.flicker import bands, frame_pumping, lit
 
 BLEND, FRAME = Recipe(steps=(Step(kind="frame-blend"),)), Recipe(steps=(Step(kind="steady-frame"),))
 
@@ -39,7 +39,7 @@ def test_light_left_is_what_the_truth_says(name: str, kind: str, tmp_path: Path)
     """Against the light that was put in, which the trial does not know."""
     source = panned(name, 24, 5, 0.15, (384, 216)) if name == "coffee" else clip(name)
     truth = list(source.pictures[:24])
-    light = whole(24, 3) if kind == "whole" else bands(24, truth[0][0].shape[0], 3)
+    light = frame_pumping(24, 3) if kind == "whole" else bands(24, truth[0][0].shape[0], 3)
     spoiled = source.over(lit(truth, light))
     step = "steady-frame" if kind == "whole" else "steady-bands"
     for amount in (0.5, 1.0):
@@ -54,7 +54,7 @@ def test_light_left_is_what_the_truth_says(name: str, kind: str, tmp_path: Path)
 @pytest.mark.slow
 def test_blending_costs_detail_and_ghosts_what_moves(tmp_path: Path) -> None:
     source = panned("coffee", 20, 5, 0.3, (384, 216))
-    spoiled = source.over(lit(list(source.pictures), whole(20, 4)))
+    spoiled = source.over(lit(list(source.pictures), frame_pumping(20, 4)))
     blended = judged(spoiled, treated(spoiled, "frame-blend", tmp_path), tmp_path)
     steadied = judged(spoiled, treated(spoiled, "steady-frame", tmp_path), tmp_path)
     assert blended.detail < 0.9 < 0.97 < steadied.detail

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
-from nimbus_sweep.core.base.files import written_aside
+from nimbus_sweep.core.base.files import atomic_write
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume
 from nimbus_sweep.core.media.frames import Frame, FrameSource, PictureFormat, Window
@@ -78,7 +78,7 @@ class SquarePlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write it whole or not at all."""
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             stream.write(json.dumps({"layout": self.layout.as_json(), "boxes": self.boxes}).encode())
 
     @classmethod

@@ -18,7 +18,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span
 from ...imaging.aligned_fill import Filled, Lender, Looks, cells_box, cells_of, codes, fill, place_about
 from ...imaging.box import Box
@@ -221,7 +221,7 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
             last = now
 
     came: list[deque[list[_Blob]]] = [deque(maxlen=LONGEST) for _ in zones]
-    for place, (_, told) in enumerate(ahead(compared, pairs()), start=1):
+    for place, (_, told) in enumerate(buffered_map(compared, pairs()), start=1):
         for zone, seen, (gone, new) in zip(zones, came, told, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.
             for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):

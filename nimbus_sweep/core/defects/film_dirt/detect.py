@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 import cv2
 import numpy as np
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span
 from ...imaging.levels import luma, noise_of
 from ...imaging.motion import Plane
@@ -71,7 +71,7 @@ def surveyed(
         return [s for s, _, _ in told.specks if held is None or not held[s.box][s.mask].any()], told.marked > CROWDED
 
     looked = 0
-    for (at, frames), (specks, full) in ahead(looked_at, stretches(), most=3):
+    for (at, frames), (specks, full) in buffered_map(looked_at, stretches(), most=3):
         seen += [(frames[at].number, s) for s in specks]
         crowded += full
         looked += 1

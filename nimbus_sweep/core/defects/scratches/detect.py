@@ -6,14 +6,14 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span
 from ...imaging.levels import luma, noise_of
 from ...imaging.motion import Gray, Plane
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
-from .profiles import HIDES, Profile, measured, sureness, through
+from .profiles import HIDES, Profile, line_ends, measured, sureness
 from .threads import Follower, Line, Scores, Thread, lines, moved, ready, scores
 
 # Frames a scratch is measured in, and places of its way that are kept.
@@ -50,7 +50,7 @@ def surveyed(
         return {bright: lines(told, bright) for bright in (True, False)}
 
     lights = ((f.number, luma(f)) for f in span.frames())
-    for place, ((number, light), found) in enumerate(ahead(looked_at, lights)):
+    for place, ((number, light), found) in enumerate(buffered_map(looked_at, lights)):
         noise = noise or noise_of([light])
         small = ready(light, noise)
         if before is not None:
@@ -91,7 +91,7 @@ def _measure(span: Span, numbers: list[int], thread: Thread) -> Profile | None:
 
 def _finding(thread: Thread, profile: Profile, sure: float, numbers: list[int], height: int, width: int) -> Finding:
     keep = np.unique(np.linspace(0, len(thread.frames) - 1, min(_KEPT, len(thread.frames))).round().astype(int))
-    track = [[numbers[thread.frames[k]], *(round(v, 2) for v in through(thread.xs[k], height))] for k in keep]
+    track = [[numbers[thread.frames[k]], *(round(v, 2) for v in line_ends(thread.xs[k], height))] for k in keep]
     ends = np.array([t[1:] for t in track])
     left, right = int(max(0, np.floor(ends.min() - 2))), int(min(width, np.ceil(ends.max() + 3)))
     begin, end = numbers[thread.frames[0]], numbers[thread.frames[-1]]

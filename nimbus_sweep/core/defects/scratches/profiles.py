@@ -289,11 +289,11 @@ def placed(light: Plane, score: Scores, expected: Array, bright: bool, profile: 
     away = xs - expected - by
     xs = np.where(np.abs(away - np.median(away)) > 2.5, expected + by + np.median(away), xs)
     for _ in range(3):
-        xs = xs + _off(light, xs, profile)
+        xs = xs + _misplaced(light, xs, profile)
     return xs
 
 
-def _off(light: Plane, xs: Array, profile: Profile) -> Array:
+def _misplaced(light: Plane, xs: Array, profile: Profile) -> Array:
     """By how much a line lies beside where it is taken to be, band by band: the part of its slope that is in the picture."""
     at = rows_of(xs, light.shape[0])
     values, away, inside = windows(light, at, _half(profile.width))
@@ -310,7 +310,7 @@ def _off(light: Plane, xs: Array, profile: Profile) -> Array:
     return np.clip(step, -1, 1)
 
 
-def through(xs: Array, height: int) -> tuple[float, float]:
+def line_ends(xs: Array, height: int) -> tuple[float, float]:
     """Where the straight line nearest a way down the bands crosses the first and the last row."""
     middles = [(a + b - 1) / 2 for a, b in band_edges(height)]
     slope, start = np.polyfit(middles, xs, 1)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.grain import Grain, calmed
 from ...imaging.levels import grain_of, luma
@@ -102,7 +102,7 @@ def analyse(
     patches: list[Patch] = []
     if known:
         lights = ((frame, luma(frame)) for frame in span.frames())
-        for done, ((frame, light), told) in enumerate(ahead(lambda item: scores(item[1]), lights), start=1):
+        for done, ((frame, light), told) in enumerate(buffered_map(lambda item: scores(item[1]), lights), start=1):
             for thing, one in enumerate(known):
                 found = _followed(frame, light, told, one)
                 if found is not None:

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.parallel import mapped
+from ...base.parallel import parallel_map
 from ...evidence.travel import DISTANCES, Travel, pairs
 from ...imaging.box import Box
 from ...imaging.motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
@@ -64,7 +64,7 @@ def gather(light: Light, way: Travel, noise: float, told: Callable[[float], None
         size = (plane.shape[1] // half, plane.shape[0] // half)
         return plane, look(cv2.resize(plane, size, interpolation=cv2.INTER_AREA) if half > 1 else plane, noise / factor / half)
 
-    ready = dict(zip(used, mapped(made, used), strict=True))
+    ready = dict(zip(used, parallel_map(made, used), strict=True))
     shape = ready[used[0]][0].shape
     places, coarse = grid(shape), grid(ready[used[0]][1].gray.shape)
     scene = np.zeros((2 * len(couples), *shape), np.float16)
@@ -84,7 +84,7 @@ def gather(light: Light, way: Travel, noise: float, told: Callable[[float], None
             scene[2 * k + n], weight[2 * k + n] = _compensated(own, away, used, share, places, _MOVED / factor)
             weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
 
-    for done, _ in enumerate(mapped(hold, range(len(couples)))):
+    for done, _ in enumerate(parallel_map(hold, range(len(couples)))):
         told((done + 1) / len(couples))
     frame = np.array([n for couple in couples for n in couple])
     far = np.array([way.from_frame(i)[j] for i, j in couples]).repeat(2)
@@ -150,7 +150,7 @@ def loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
         loss[band], _ = robust(ratio, weight, rounds=5, least=0.01)
         mass[band] = weight.sum(0)
 
-    for _ in mapped(part, range(0, height, rows)):
+    for _ in parallel_map(part, range(0, height, rows)):
         pass
     return loss, mass
 

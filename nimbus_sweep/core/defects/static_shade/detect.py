@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.parallel import mapped
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel
 from ...imaging.box import Box
@@ -27,7 +27,7 @@ from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
 from .light import Light, way_of
 from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
 from .shade_map import ShadeMap
-from .sights import Sights, sights
+from .sights import PairViews, view_pairs
 from .veils import Veil
 
 _PROBE_PAIRS = 12
@@ -88,7 +88,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         # The largest go first, so that no core is left with one of them at the end.
         order = sorted(range(len(asked)), key=lambda k: -asked[k].box.width * asked[k].box.height)
         results: dict[int, ShadeMark | None] = {}
-        for k, result in zip(order, mapped(measured, [asked[k] for k in order]), strict=True):
+        for k, result in zip(order, parallel_map(measured, [asked[k] for k in order]), strict=True):
             results[k] = result
             told(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
         for _, made in sorted(results.items()):
@@ -120,7 +120,7 @@ def _probed(
 ) -> tuple[ShadeMark | None, float]:
     box = about(c.box, 2 if c.veil and c.narrow > 120 else 1)
     needed = c.narrow + 2.0
-    seen = sights(light, way, box, marked, noise, most, needed, fine=False)
+    seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False)
     if seen is None:
         return None, 0.0
     inner = c.within(box)
@@ -147,7 +147,7 @@ def _promising(proof: Proof) -> bool:
     return proof.depth > 0.1 and proof.agree > 0.3 and proof.stands_out > 2
 
 
-def _veil(seen: Sights, inner: Plane, c: Candidate) -> VeilFit | None:
+def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:
     if c.narrow < LARGE:
         return None
     fit = fit_veil(seen, inner, rounds=6)
@@ -185,12 +185,12 @@ def _soft(share: Plane) -> float:
     return float(np.abs(share - blur(share, 0.04 * max(share.shape)))[core].mean() / max(float(share.max()), 1e-3))
 
 
-def _moves(seen: Sights, needed: float) -> float:
+def _moves(seen: PairViews, needed: float) -> float:
     """How sure it is that the scene passes behind a mark, and far enough."""
     return _rise(seen.passing, 0.75, 0.95) * _rise(seen.far, 8, 20) * _rise(seen.far / needed, 0.3, 0.6)
 
 
-def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> float:
+def _veil_confidence(veil: VeilFit, inner: Plane, seen: PairViews, edge: bool) -> float:
     inside = inner > 0.5
     first, second = (blurred(h, max(veil.smooth, 1.5)) for h in veil.halves)
     if inside.sum() < 9 or veil.share.max() < 0.08:
@@ -232,7 +232,7 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: Sights, edge: bool) -> f
 
 
 def _mark(
-    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: Sights, box: Box, light: Light, way: Travel
+    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: Light, way: Travel
 ) -> ShadeMark | None:
     area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)

@@ -16,7 +16,7 @@ import numpy as np
 
 from ...imaging.motion import Plane
 from ...imaging.stack_statistics import median, robust
-from .sights import Sights, Stack
+from .sights import PairViews, Stack
 
 _SMOOTH = (0.0, 0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)
 # Below this many codes of light a ratio says little.
@@ -47,7 +47,7 @@ class LossFit:
     smooth: float
 
 
-def fit_loss(seen: Sights, inner: Plane, rounds: int = 4) -> LossFit:
+def fit_loss(seen: PairViews, inner: Plane, rounds: int = 4) -> LossFit:
     """Fit the transmission of a mark, dust's model: D = t S.
 
     Parameters
@@ -133,7 +133,7 @@ class Proof:
     clear: float
 
 
-def prove(seen: Sights, fit: LossFit, inner: Plane) -> Proof:
+def prove(seen: PairViews, fit: LossFit, inner: Plane) -> Proof:
     """Weigh the evidence for a mark; only pairs in which the scene came clear of it count."""
     first, second = (blurred(h, max(fit.smooth, 0.9)) for h in fit.halves)
     both = (first + second) / 2
@@ -191,7 +191,7 @@ class VeilFit:
     left: float
 
 
-def fit_veil(seen: Sights, inner: Plane, rounds: int = 8, level: float | None = None) -> VeilFit | None:
+def fit_veil(seen: PairViews, inner: Plane, rounds: int = 8, level: float | None = None) -> VeilFit | None:
     """Fit how far a mark draws the light towards a level of its own.
 
     Both sides of the fit carry errors alike, so slopes are taken as ratios of spreads (reduced major axis: Samuelson
@@ -273,7 +273,7 @@ def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) 
 _BANDS = (0.8, 1.6, 3.2, 6.4, 12.8)
 
 
-def detail_through(seen: Sights, fit: VeilFit, ring: Plane) -> tuple[float, float]:
+def detail_through(seen: PairViews, fit: VeilFit, ring: Plane) -> tuple[float, float]:
     """How the veil's own light follows the picture: its gain `g` and the blur it takes it through.
 
     The fine bands of the picture lose more than the broad ones; how much more tells `g` and the blur. The same

@@ -18,7 +18,7 @@ from ...media.frames import PictureFormat, Samples
 from .fit import LossFit, blurred, detail_through, fit_loss, fit_veil
 from .light import Light
 from .shade_plan import KEPT, LEAST, LOST, Kind, Mark, MarkPlan, Way, scaled
-from .sights import Sights, sights
+from .sights import PairViews, view_pairs
 from .veils import Veil, undone
 
 _PAIRS = 60
@@ -55,7 +55,7 @@ def plan_of(
     share, veil, hidden, left_over, dark = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0, False
     # Large marks are soft: what fewer pairs leave of noise is smoothed away.
     most = max(_PAIRS // 3, round(_PAIRS * min(1.0, _AREA / (box.width * box.height)))) if wanted in ("auto", "undo") else _PAIRS // 6
-    seen = sights(light, way, box, marked, noise, most, narrow + 2 * ROOM)
+    seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
         measured = _measured(seen, inner, light, box, mark.kind) if seen is not None else None
@@ -125,7 +125,7 @@ def _lent_planes(volume: TimeVolume, box: Box) -> Iterator[Samples]:
         yield np.ascontiguousarray(volume.component_stack(i)[:, rows, cols])
 
 
-def _measured(seen: Sights, inner: Plane, light: Light, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
+def _measured(seen: PairViews, inner: Plane, light: Light, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
     """The share of light a mark takes and what it lays over it; of a mark of any kind, what explains it best."""
     made = [_dust(seen, inner)] if kind != "veil" else []
     if kind in ("veil", "any"):
@@ -134,7 +134,7 @@ def _measured(seen: Sights, inner: Plane, light: Light, box: Box, kind: Kind) ->
     return min(fits, key=lambda m: _error(seen, *m)) if fits else None
 
 
-def _dust(seen: Sights, inner: Plane) -> tuple[Plane, Veil] | None:
+def _dust(seen: PairViews, inner: Plane) -> tuple[Plane, Veil] | None:
     fit = fit_loss(seen, inner)
     share = _trimmed(1 - np.exp(np.minimum(fit.loss, 0)), _doubt(fit), inner)
     if not share.any() or not _helps(seen, share, Veil()):
@@ -158,7 +158,7 @@ def _trimmed(share: Plane, doubt: Plane, inner: Plane, least: float = LEAST) -> 
     return np.where(kept, share, 0).clip(0, 1).astype(np.float32)
 
 
-def _veil(seen: Sights, inner: Plane, light: Light, box: Box) -> tuple[Plane, Veil] | None:
+def _veil(seen: PairViews, inner: Plane, light: Light, box: Box) -> tuple[Plane, Veil] | None:
     fit = fit_veil(seen, inner)
     if fit is None or not 0 < fit.level < 300:
         return None
@@ -182,7 +182,7 @@ def _veil(seen: Sights, inner: Plane, light: Light, box: Box) -> tuple[Plane, Ve
     return best if _helps(seen, *best) else None
 
 
-def _tint(volume: TimeVolume, seen: Sights, box: Box, share: Plane, veil: Veil) -> tuple[float, ...]:
+def _tint(volume: TimeVolume, seen: PairViews, box: Box, share: Plane, veil: Veil) -> tuple[float, ...]:
     """The light a veil lays over each component: what a robust fit of its own samples on the scene's leaves over."""
     levels = []
     for index, component in enumerate(volume.format.components):
@@ -217,7 +217,7 @@ def _tint(volume: TimeVolume, seen: Sights, box: Box, share: Plane, veil: Veil) 
     return tuple(levels)
 
 
-def _error(seen: Sights, share: Plane, veil: Veil) -> float:
+def _error(seen: PairViews, share: Plane, veil: Veil) -> float:
     """How far the undone light of the mark is from the scene's, over pairs in which the scene came clear of it."""
     core = share > 0.2 * share.max()
     total, mass = 0.0, 1e-9
@@ -230,12 +230,12 @@ def _error(seen: Sights, share: Plane, veil: Veil) -> float:
     return total / mass
 
 
-def _helps(seen: Sights, share: Plane, veil: Veil) -> bool:
+def _helps(seen: PairViews, share: Plane, veil: Veil) -> bool:
     """Whether undoing brings the mark nearer to the scene than leaving it alone."""
     return _error(seen, share, veil) < 0.9 * _error_as_is(seen, share)
 
 
-def _error_as_is(seen: Sights, share: Plane) -> float:
+def _error_as_is(seen: PairViews, share: Plane) -> float:
     core = share > 0.2 * share.max()
     weight = seen.weight * (seen.there(share) < 0.02) * core
     return float((weight * np.minimum(np.abs(seen.own - seen.scene), 60)).sum() / max(float(weight.sum()), 1e-9))

@@ -8,7 +8,7 @@ from functools import lru_cache
 import cv2
 import numpy as np
 
-from ...base.parallel import mapped
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel, travel
 from ...imaging.box import Box
@@ -106,7 +106,7 @@ def way_of(light: Light, noise: float) -> Travel:
     """The camera's way through the shot."""
     height, width = light.shape
     factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
-    small = list(mapped(lambda n: light.small(n, factor), range(len(light))))
+    small = list(parallel_map(lambda n: light.small(n, factor), range(len(light))))
     usable = [light.usable(n) for n in range(len(light))]
     masks = [None if m is None else cv2.resize(m, small[0].shape[::-1], interpolation=cv2.INTER_AREA) for m in usable]
     return travel(small, noise / 2, (width, height), masks)

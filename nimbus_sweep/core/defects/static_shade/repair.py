@@ -13,7 +13,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from ...base.parallel import mapped
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...model.findings import Finding
 from ...model.regions import Masked
@@ -87,7 +87,7 @@ def analyse(
         way_chosen = mark.way if mark.way != "auto" else settings.way
         return plan_of(volume, light, way, noise, marked, mark, way_chosen)
 
-    for done, (plan, rest) in enumerate(mapped(planned, named)):
+    for done, (plan, rest) in enumerate(parallel_map(planned, named)):
         told(0.1 + 0.9 * (done + 1) / len(named))
         rests.append(rest)
         if plan is not None:

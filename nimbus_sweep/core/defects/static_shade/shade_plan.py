@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...base.files import written_aside
+from ...base.files import atomic_write
 from ...imaging.borrowing import Hole, Lent, nearest
 from ...imaging.grain import Grain, calmed
 from ...imaging.light import light_of, samples_of
@@ -163,7 +163,7 @@ class ShadePlan(InEveryFrame):
             arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
         for i, grain in enumerate(self.grain):
             arrays[f"grain.{i}"] = np.vstack([grain.levels, grain.sigma, np.full(len(grain.levels), grain.width)])
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez(stream, count=len(self.marks), reach=self.reach, match=self.match_grain, **arrays)
 
     @classmethod

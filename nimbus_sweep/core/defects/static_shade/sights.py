@@ -19,7 +19,7 @@ Stack = NDArray[Any]
 
 
 @dataclass(frozen=True)
-class Sights:
+class PairViews:
     """What pairs of frames show about a mark; all of shape (pairs, rows, columns) unless said otherwise.
 
     Attributes
@@ -64,7 +64,9 @@ class Sights:
         return np.stack([cv2.remap(plane, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT) for at in self.at])
 
 
-def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True) -> Sights | None:
+def view_pairs(
+    light: Light, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
+) -> PairViews | None:
     """Hold frames of a shot against each other about a mark.
 
     Parameters
@@ -163,7 +165,7 @@ def sights(light: Light, way: Travel, box: Box, marked: Plane, noise: float, mos
     if len(found) < 4 or len(set(halves)) < 2:
         return None
     stacks = [np.stack([one[k] for one in found]) for k in range(4)]
-    return Sights(
+    return PairViews(
         stacks[0],
         stacks[1],
         stacks[2],

@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...base.files import written_aside
+from ...base.files import atomic_write
 from ...evidence.time_volume import TimeVolume
 from ...imaging.inpainting import biharmonic_weights
 from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
@@ -114,7 +114,7 @@ class MendPlan(InEveryFrame):
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
         arrays = {f"{i}.{name}": value for i, plan in enumerate(self.components) if plan for name, value in vars(plan).items()}
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez(stream, count=len(self.components), **arrays)
 
     def touched(self) -> list[NDArray[np.int64]]:

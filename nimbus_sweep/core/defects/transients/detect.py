@@ -11,13 +11,13 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.levels import luma, noise_of
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import CrossingEvidence
-from .passing import Known, Passed, Ready, laid, passing, ready
+from .passing import Known, Passed, Ready, motion_between, passing, ready
 
 # Places looked at, and frames about each; the shorter side from which pictures are looked at at half the size.
 _LOOKED, _ABOUT, _LARGE = 10, 3, 640
@@ -67,13 +67,13 @@ def surveyed(
         known: Known = {}
         for k in range(_ABOUT - 1, _ABOUT + 2):
             others = [stretch[j] for j in (k - 2, k - 1, k + 1, k + 2)]
-            ways = [laid(stretch[k], other, noise / factor, known) for other in others]
+            ways = [motion_between(stretch[k], other, noise / factor, known) for other in others]
             found.append(passing(stretch[k], others, ways, "middle", noise / factor)[0])
         before, here, behind = found
         return list(_chains(before, here, behind, _FARTHEST * layout.width / factor))
 
     found: list[tuple[int, Passed, float]] = []
-    for done, (stretch, chains) in enumerate(ahead(looked_at, stretches(), most=3)):
+    for done, (stretch, chains) in enumerate(buffered_map(looked_at, stretches(), most=3)):
         middle = stretch[_ABOUT].frame.number
         held = None if hold_out is None else hold_out.mask((layout.height, layout.width), middle)
         for one, pace in chains:

@@ -79,7 +79,7 @@ def ready(frame: Frame, noise: float, factor: int) -> Ready:
 Known = dict[tuple[int, int], Field]
 
 
-def laid(one: Ready, other: Ready, noise: float, known: Known | None = None) -> Field | None:
+def motion_between(one: Ready, other: Ready, noise: float, known: Known | None = None) -> Field | None:
     """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all.
 
     Where frames are held against one another both ways, `known` keeps what was told before.
@@ -172,7 +172,7 @@ def passing(
     """
     ways = [_full(way, own.light.shape) for way in told]
     shown = [_levelled(_fetched(other.light, way), own.light) for other, way in zip(others, ways, strict=True)]
-    off = [_off(way, own.light.shape) for way in ways]
+    off = [_outside(way, own.light.shape) for way in ways]
     for k, gone in enumerate(off):
         # What has left the picture on one side is still on it on the other.
         if gone is not None:
@@ -200,7 +200,7 @@ def passing(
     return found, ways
 
 
-def _off(way: Field | None, shape: tuple[int, ...]) -> Places | None:
+def _outside(way: Field | None, shape: tuple[int, ...]) -> Places | None:
     """Where a way leads off the picture; None for nowhere."""
     if way is None:
         return None
@@ -265,12 +265,12 @@ def _rim(own: Plane, clear: Sequence[Plane], box: tuple[slice, slice], mask: Pla
 def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], told: Sequence[Field | None], keeps: Keeps, noise: float) -> Places:
     """Where something stands out of frames far off and lies in the near ones as well: it moves too slowly. Small, as `Ready.small`."""
     here = own.small
-    ways = [*zip(others, told, strict=True), *((o, laid(own, o, noise)) for o in far)]
+    ways = [*zip(others, told, strict=True), *((o, motion_between(own, o, noise)) for o in far)]
     laid_on = [_levelled(_fetched(o.small, way), here) for o, way in ways]
     near, wide = laid_on[: len(others)], laid_on[len(others) :]
     seen = np.ones(here.shape, bool)
     for _, way in ways:
-        gone = _off(way, here.shape)
+        gone = _outside(way, here.shape)
         seen &= True if gone is None else ~gone
     ground = median(np.stack(wide))
     doubt = cv2.blur((np.max(wide, 0) - np.min(wide, 0)).astype(np.float32), (5, 5))
@@ -321,7 +321,9 @@ def filled(
         here = codes(plane[top:bottom, left:right], component)
         made = np.zeros(here.shape, np.float32)
         for k in one.clear:
-            made += _there(codes(others[k].component(i), component), ways[k], (top, left, bottom, right), (across, down)) / len(one.clear)
+            made += _warped_part(codes(others[k].component(i), component), ways[k], (top, left, bottom, right), (across, down)) / len(
+                one.clear
+            )
         ring = (cv2.dilate(hole.astype(np.uint8), np.ones((11, 11), np.uint8)) > 0) & (
             cv2.dilate(hole.astype(np.uint8), np.ones((5, 5), np.uint8)) == 0
         )
@@ -351,7 +353,7 @@ def _cells(one: Passed, cut: tuple[int, int, int, int], across: int, down: int) 
     return cv2.resize(full, (right - left, bottom - top), interpolation=cv2.INTER_AREA) > 0.2
 
 
-def _there(plane: Plane, way: Field | None, cut: tuple[int, int, int, int], cells: tuple[int, int]) -> Plane:
+def _warped_part(plane: Plane, way: Field | None, cut: tuple[int, int, int, int], cells: tuple[int, int]) -> Plane:
     """A part of a component as it is found along the motion."""
     top, left, bottom, right = cut
     if way is None:

@@ -11,13 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...base.parallel import ahead
+from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span, frames_of
 from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.patches import Patch, PatchPlan
 from ...model.regions import Masked
-from .passing import Keeps, Passed, Ready, filled, laid, passing, ready, slow
+from .passing import Keeps, Passed, Ready, filled, motion_between, passing, ready, slow
 
 # Shorter side from which motion is told at half the size.
 _HALVED = 300
@@ -81,7 +81,9 @@ def analyse(
         held = None if outside is None else outside.mask(size, job.own.frame.number) > 0.5
         return _mended(job, settings.keeps, noise, grain, held)
 
-    for done, (job, (found, slow_found, full)) in enumerate(ahead(looked, _jobs(span, first, stop, settings.reach, noise, factor), most=3)):
+    for done, (job, (found, slow_found, full)) in enumerate(
+        buffered_map(looked, _jobs(span, first, stop, settings.reach, noise, factor), most=3)
+    ):
         patches += found
         slow_places += slow_found
         much += [job.own.frame.number] if full else []
@@ -132,7 +134,7 @@ def _mended(
 ) -> tuple[list[Patch], list[tuple[int, int, int, int, int]], bool]:
     if len(job.others) < 2:
         return [], [], False
-    told = [laid(job.own, other, noise) for other in job.others]
+    told = [motion_between(job.own, other, noise) for other in job.others]
     found, ways = passing(job.own, job.others, told, keeps, noise, held)
     number = job.own.frame.number
     shape = job.own.light.shape

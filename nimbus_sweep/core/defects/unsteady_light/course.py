@@ -54,7 +54,7 @@ def limited(course: Course) -> Course:
 
 
 @dataclass(frozen=True)
-class Told:
+class RhythmFit:
     """The rhythm of a course.
 
     Attributes
@@ -74,10 +74,10 @@ class Told:
     explained: float
 
 
-def rhythm(course: Course, least: float = 0.006) -> Told:
+def rhythm(course: Course, least: float = 0.006) -> RhythmFit:
     """Name the rhythm of a course of log light; changes below `least` rms are none."""
     count = len(course)
-    nothing = Told("none", 0.0, np.zeros(count), 0.0)
+    nothing = RhythmFit("none", 0.0, np.zeros(count), 0.0)
     if count < 3:
         return nothing
     turns = max(
@@ -91,7 +91,7 @@ def rhythm(course: Course, least: float = 0.006) -> Told:
     if unsteadiness(course) <= least:
         return nothing
     beat = _beat(course)
-    return beat if beat is not None else Told("uneven", 0.0, np.zeros(count), 0.0)
+    return beat if beat is not None else RhythmFit("uneven", 0.0, np.zeros(count), 0.0)
 
 
 def by_turns(course: Course, period: int) -> Course:
@@ -99,7 +99,7 @@ def by_turns(course: Course, period: int) -> Course:
     return _turns(course, period).pattern
 
 
-def _turns(course: Course, period: int) -> Told:
+def _turns(course: Course, period: int) -> RhythmFit:
     """Frames dimmed by turns: each phase against the mean of a whole period about it."""
     count = len(course)
     kernel = np.ones(period) / period if period % 2 else np.concatenate([[0.5], np.ones(period - 1), [0.5]]) / period
@@ -109,10 +109,10 @@ def _turns(course: Course, period: int) -> Told:
     levels = np.array([np.median(away[k::period]) for k in range(period)])
     pattern = (levels - levels.mean())[np.arange(count) % period]
     power = float((away * away).sum())
-    return Told("on-off", float(period), pattern, max(0.0, 1 - float(((away - pattern) ** 2).sum()) / power) if power > 1e-12 else 0.0)
+    return RhythmFit("on-off", float(period), pattern, max(0.0, 1 - float(((away - pattern) ** 2).sum()) / power) if power > 1e-12 else 0.0)
 
 
-def _jumps(course: Course, least: float) -> Told | None:
+def _jumps(course: Course, least: float) -> RhythmFit | None:
     """Steps at regular frames with hardly any change between."""
     steps = np.diff(course)
     count = len(steps)
@@ -137,10 +137,10 @@ def _jumps(course: Course, least: float) -> Told | None:
         return None
     _, period, at = best
     pattern = np.concatenate([[0.0], np.cumsum(np.where(np.arange(count) % period == at, away, 0.0))])
-    return Told("jumps", float(period), pattern - pattern.mean(), best[0])
+    return RhythmFit("jumps", float(period), pattern - pattern.mean(), best[0])
 
 
-def _beat(course: Course) -> Told | None:
+def _beat(course: Course) -> RhythmFit | None:
     """One frequency that holds most of what changes."""
     count = len(course)
     slope = np.polyval(np.polyfit(np.arange(count), course, 1), np.arange(count))
@@ -155,7 +155,7 @@ def _beat(course: Course) -> Told | None:
     turns = 2 * np.pi * at / size * np.arange(count)
     basis = np.stack([np.cos(turns), np.sin(turns)], 1)
     pattern = basis @ np.linalg.lstsq(basis, course - slope, rcond=None)[0]
-    return Told("beat", size / at, pattern, float(near / power.sum()))
+    return RhythmFit("beat", size / at, pattern, float(near / power.sum()))
 
 
 def power_of(course: Course) -> tuple[Course, Course]:

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.files import written_aside
+from ...base.files import atomic_write
 from ...evidence.light_record import LightRecord
 from ...imaging.light import is_logarithmic, light_of, samples_of, zero_of
 from ...imaging.motion import Plane
@@ -103,7 +103,7 @@ class LightPlan(InEveryFrame):
             model = self.bands.model
             arrays |= {"phase": model.phase, "profile": model.profile}
             told |= {"spacing": model.spacing, "explained": model.explained, "lean": self.bands.lean}
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez(stream, told=np.array(json.dumps(told)), **arrays)
 
     @classmethod

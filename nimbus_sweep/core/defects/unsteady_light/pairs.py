@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.parallel import mapped
+from ...base.parallel import parallel_map
 from ...evidence.light_record import LightRecord
 from ...imaging.grain import flattest
 from ...imaging.motion import Along, Look, Plane, carried, flow, grid, inside, look
@@ -137,7 +137,7 @@ def measure(
         return _cells(mine, theirs, there, back, places, noise)
 
     parts = []
-    for done, part in enumerate(mapped(held, couples)):
+    for done, part in enumerate(parallel_map(held, couples)):
         parts.append(part)
         if on_progress and done % 16 == 0:
             on_progress(done / len(couples))

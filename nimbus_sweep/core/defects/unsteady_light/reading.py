@@ -13,7 +13,7 @@ from ...evidence.light_record import LightRecord
 from ...imaging.motion import Along, Plane
 from .bands import BandModel, fit_bands
 from .channels import channel_courses
-from .course import Change, Told, limited, meant, rhythm, unsteadiness
+from .course import Change, RhythmFit, limited, meant, rhythm, unsteadiness
 from .pairs import LAGS, Cells, Pairs, close, measure
 from .part import changing_part
 from .solve import Knots, Whole, along, left_by, solve_field, solve_whole
@@ -100,7 +100,7 @@ class Reading:
     bands: Bands | None
     whole: Whole
     course: Course
-    told: Told
+    told: RhythmFit
     changes: list[Change]
     patches: Course | None
     kinds: dict[Kind, float]
@@ -256,7 +256,7 @@ def read_at_once(
     return Reading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest, box)
 
 
-def _kind_of(told: Told) -> Kind:
+def _kind_of(told: RhythmFit) -> Kind:
     """The kind of trouble with whole frames that a rhythm is."""
     return "on-off" if told.rhythm == "on-off" else "jumps" if told.rhythm == "jumps" else "whole"
 

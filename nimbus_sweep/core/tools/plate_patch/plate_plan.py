@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.files import written_aside
+from ...base.files import atomic_write
 from ...imaging.box import Box
 from ...imaging.grain import Grain
 from ...imaging.motion import Plane
@@ -172,7 +172,7 @@ class PlatePlan:
             "grain": self.grain is not None,
             "told": self.told,
         }
-        with written_aside(path) as stream:
+        with atomic_write(path) as stream:
             np.savez_compressed(stream, description=np.array(json.dumps(told)), **arrays)
 
     @classmethod
