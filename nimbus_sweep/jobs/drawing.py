@@ -26,7 +26,7 @@ def put_demo(data: DataFolder, queue: Queue, only: Set[int]) -> None:
     """Put the demo job on the rack, with the reels of some numbers if any are named; those that are not there are queued to be drawn."""
     if wrong := sorted(only - set(range(1, len(catalogue.ALL) + 1))):
         raise SweepError(f"There is no demo reel {', '.join(map(str, wrong))}; there are 1 to {len(catalogue.ALL)}.")
-    job, _ = Job.get_or_create(title=catalogue.JOB, defaults={"reference": catalogue.REFERENCE, "notes": catalogue.NOTES})
+    job, _ = Job.get_or_create(title=catalogue.JOB, defaults={"reference": catalogue.REFERENCE, "notes": catalogue.NOTES})  # type: ignore[no-untyped-call]
     known = {reel.path: reel for reel in Reel.select().where(Reel.job == job)}
     for number, listed in enumerate(catalogue.ALL, start=1):
         if only and number not in only:
@@ -121,7 +121,7 @@ def _speed(running: Task | None) -> float:
     last = Task.select().where(Task.kind == DRAW, Task.state == "done").order_by(Task.ended.desc()).limit(4)
     drawn = [(t.result["frames"], _seconds(t.started, t.ended)) for t in last if t.result and t.started and t.ended]
     if drawn:
-        return sum(f for f, _ in drawn) / max(0.1, sum(s for _, s in drawn))
+        return float(sum(f for f, _ in drawn) / max(0.1, sum(s for _, s in drawn)))
     return running.rate if running is not None and running.share > 0.2 else _USUAL
 
 

@@ -21,7 +21,7 @@ class Queue:
     def __init__(self, data: DataFolder, perform: Callable[[DataFolder, int], None] | None = None) -> None:
         self.huey = SqliteHuey("nimbus-sweep", filename=str(data.queue), fsync=True)
 
-        @self.huey.task(name="perform")
+        @self.huey.task(name="perform")  # type: ignore[untyped-decorator]
         def run(task_id: int) -> None:
             if perform is not None:
                 perform(data, task_id)

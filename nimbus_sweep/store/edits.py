@@ -65,7 +65,7 @@ def change_shot(reel: Reel, what: str, place: int, make: Callable[[Shot], Shot])
 def undo(reel: Reel) -> Edit | None:
     """Take the newest change back; None when there is none."""
     with writing():
-        standing = list(Edit.select().where(Edit.reel == reel, ~Edit.undone).order_by(Edit.id.desc()).limit(2))
+        standing: list[Edit] = list(Edit.select().where(Edit.reel == reel, ~Edit.undone).order_by(Edit.id.desc()).limit(2))
         if len(standing) < 2:
             return None
         standing[0].undone = True

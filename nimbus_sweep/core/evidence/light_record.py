@@ -111,11 +111,11 @@ class LightRecord:
 
     def light(self, at: int) -> Plane:
         """Light of frame `first` + `at`: (height, width), float32, in 8-bit codes above black."""
-        return self._light[at].astype(np.float32)
+        return np.asarray(self._light[at].astype(np.float32))
 
     def colours(self, at: int) -> Plane:
         """Its components, each about its zero: (components, height, width), float32."""
-        return self._colours[at].astype(np.float32)
+        return np.asarray(self._colours[at].astype(np.float32))
 
     def between(self, first: int, stop: int) -> LightRecord:
         """The same of frames `first` to `stop` - 1 alone; they lie in it."""

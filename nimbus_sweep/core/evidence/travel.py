@@ -49,14 +49,14 @@ class Travel:
         step = self.moves[j] @ np.linalg.inv(self.moves[i])
         at = (places + 0.5) * factor - 0.5
         moved = at @ step[:2, :2].T.astype(np.float32) + step[:2, 2].astype(np.float32) - at
-        return (moved / factor).astype(np.float32)
+        return np.asarray((moved / factor).astype(np.float32))
 
     def from_frame(self, i: int, at: tuple[float, float] | None = None) -> Matrix:
         """How far the scene of frame `i` is moved in each frame, in pixels: at a place, or the median over the picture."""
         points = [at] if at else [(self.size[0] * fx, self.size[1] * fy) for fx, fy in _POINTS]
         there = np.array([[x, y, 1.0] for x, y in points]).T
         moved = (self.moves @ np.linalg.solve(self.moves[i], there))[:, :2] - there[:2]
-        return np.median(np.hypot(moved[:, 0], moved[:, 1]), axis=1)
+        return np.asarray(np.median(np.hypot(moved[:, 0], moved[:, 1]), axis=1))
 
     @property
     def whole(self) -> float:

@@ -122,7 +122,7 @@ class Track(BaseModel):
         ways = _ways(self)
         if ways is None:
             raise SweepError(f"The track {self.name!r} has not been followed yet: track it first, under Tracks.")
-        return ways[int(np.clip(frame - self.first, 0, len(ways) - 1))]
+        return np.asarray(ways[int(np.clip(frame - self.first, 0, len(ways) - 1))])
 
     def ridden(self) -> Region:
         """Its region, riding on itself; fixed before it was followed."""

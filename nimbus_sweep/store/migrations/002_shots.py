@@ -24,18 +24,18 @@ def migrate(migrator: Migrator, database: pw.Database, *, fake: bool = False) ->
         there = {c.name for c in database.get_columns(table)}
         for name, kind in columns.items():
             if name not in there:
-                database.execute_sql(f'ALTER TABLE "{table}" ADD COLUMN "{name}" {kind}')
+                database.execute_sql(f'ALTER TABLE "{table}" ADD COLUMN "{name}" {kind}')  # type: ignore[no-untyped-call]
     old = {c.name for c in database.get_columns("edit")}
     if {"findings", "recipe"} <= old:
-        rows = database.execute_sql(
+        rows = database.execute_sql(  # type: ignore[no-untyped-call]
             'SELECT e.id, e.findings, e.recipe, r.facts, r.surveyed FROM "edit" e JOIN reel r ON r.id = e.reel_id'
         ).fetchall()
         for row, findings, recipe, facts, surveyed in rows:
             frames = (json.loads(facts) or {}).get("frames", 1) if facts else 1
             shot = {"first": 0, "stop": frames, "findings": json.loads(findings), "recipe": json.loads(recipe), "surveyed": surveyed}
-            database.execute_sql('UPDATE "edit" SET shots = ? WHERE id = ?', (json.dumps([shot]), row))
+            database.execute_sql('UPDATE "edit" SET shots = ? WHERE id = ?', (json.dumps([shot]), row))  # type: ignore[no-untyped-call]
         for name in ("findings", "recipe"):
-            database.execute_sql(f'ALTER TABLE "edit" DROP COLUMN "{name}"')
+            database.execute_sql(f'ALTER TABLE "edit" DROP COLUMN "{name}"')  # type: ignore[no-untyped-call]
 
 
 def rollback(migrator: Migrator, database: pw.Database, *, fake: bool = False) -> None:

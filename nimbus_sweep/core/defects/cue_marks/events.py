@@ -291,7 +291,7 @@ def _hole(blob: Places, zone: Box, factor: float, layout: PictureFormat) -> Plac
     filled = _hull(hole)
     size = max(np.ptp(rows), np.ptp(cols)) + 1
     reach = round(max(4, 2.5 * factor, 0.22 * size))
-    return cv2.dilate(filled, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))) > 0
+    return np.asarray(cv2.dilate(filled, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))) > 0)
 
 
 @dataclass(frozen=True)

@@ -130,7 +130,7 @@ def _family(
 def _reduced(plane: Plane, factor: int) -> Plane:
     if factor == 1:
         return plane
-    return cv2.resize(plane, (plane.shape[1] // factor, plane.shape[0] // factor), interpolation=cv2.INTER_AREA)
+    return np.asarray(cv2.resize(plane, (plane.shape[1] // factor, plane.shape[0] // factor), interpolation=cv2.INTER_AREA))
 
 
 def _middle(speck: Speck) -> tuple[int, int]:

@@ -75,7 +75,7 @@ def pair(one: Gray, other: Gray, shape: tuple[int, ...]) -> Pair:
 
 def onward(way: Field, next_way: Field, places: Field) -> Field:
     """One way, and another from where it leads to."""
-    return way + cv2.remap(next_way, places + way, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(way + cv2.remap(next_way, places + way, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
 def along(other: Plane, marked: Plane | None, there: Field, places: Field) -> Neighbour:

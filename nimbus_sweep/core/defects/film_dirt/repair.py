@@ -240,7 +240,7 @@ def _in_cells(speck: Speck, layout: PictureFormat, part: tuple[slice, slice], ac
     y, x = speck.box[0].start - part[0].start * down, speck.box[1].start - part[1].start * across
     held = speck.mask[: whole.shape[0] - y, : whole.shape[1] - x]
     whole[y : y + held.shape[0], x : x + held.shape[1]] = held
-    return cv2.resize(whole, (wide, tall), interpolation=cv2.INTER_AREA) > _CELL
+    return np.asarray(cv2.resize(whole, (wide, tall), interpolation=cv2.INTER_AREA) > _CELL)
 
 
 def _lent(

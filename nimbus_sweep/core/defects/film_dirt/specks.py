@@ -404,4 +404,4 @@ def _elsewhere(
 
 @cache
 def disc(radius: int) -> NDArray[np.uint8]:
-    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)).astype(np.uint8)
+    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)).astype(np.uint8))

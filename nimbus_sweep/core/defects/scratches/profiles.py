@@ -307,7 +307,7 @@ def _misplaced(light: Plane, xs: Array, profile: Profile) -> Array:
         shifts[band] = float((trust[a:b] * np.clip(slope[a:b] / np.where(np.abs(height[a:b]) < 1, 1, height[a:b]), -1.5, 1.5)).sum())
         powers[band] = float(trust[a:b].sum()) + 1e-3
     step = gaussian_filter1d(shifts, 0.8, mode="nearest") / gaussian_filter1d(powers, 0.8, mode="nearest")
-    return np.clip(step, -1, 1)
+    return np.asarray(np.clip(step, -1, 1))
 
 
 def line_ends(xs: Array, height: int) -> tuple[float, float]:

@@ -146,7 +146,7 @@ def _codes(frame: Frame, index: int) -> Plane:
 def _at_cells(at: Array, across: int, down: int, height: int) -> Array:
     """Where a line crosses the rows of a component whose samples stand for several pixels."""
     rows = np.minimum(np.arange(height) * down + (down - 1) / 2, len(at) - 1)
-    return (np.interp(rows, np.arange(len(at)), at) - (across - 1) / 2) / across
+    return np.asarray((np.interp(rows, np.arange(len(at)), at) - (across - 1) / 2) / across)
 
 
 def _followed(frame: Frame, light: Plane, told: Scores, one: _Known) -> tuple[Array, Array] | None:

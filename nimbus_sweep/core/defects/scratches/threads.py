@@ -194,7 +194,7 @@ def sharpened(signed: Array, xs: Array) -> Array:
 def smoothed(places: Array, weights: Array) -> Array:
     """Places down the picture drawn to a smooth curve, by how much each band tells."""
     sigma = 1.5
-    return gaussian_filter1d(places * weights, sigma, mode="nearest") / gaussian_filter1d(weights, sigma, mode="nearest")
+    return np.asarray(gaussian_filter1d(places * weights, sigma, mode="nearest") / gaussian_filter1d(weights, sigma, mode="nearest"))
 
 
 class Follower:

@@ -245,7 +245,7 @@ def fit_veil(seen: PairViews, inner: Plane, rounds: int = 8, level: float | None
 def _drawn(own: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
     middle = (own + scene) / 2 - level
     ratio = (weight * (scene - own) * middle).sum(0) / np.maximum((weight * middle * middle).sum(0), 1e-6)
-    return (ratio / (1 + ratio / 2)).astype(np.float32)
+    return np.asarray((ratio / (1 + ratio / 2)).astype(np.float32))
 
 
 def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:

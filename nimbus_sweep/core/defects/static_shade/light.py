@@ -72,7 +72,7 @@ class Light:
         size = (self.shape[1] // factor, self.shape[0] // factor)
 
         def smaller(samples: Samples) -> Samples:
-            return cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+            return np.asarray(cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA))
 
         # Means of samples are means of light unless the samples are logarithms.
         return smaller(self(at)) if self._logarithmic else self._mixed_of(at, smaller)
@@ -85,7 +85,7 @@ class Light:
 
     def _unheld(self, frame: int) -> Plane:
         assert self._hold_out is not None
-        return (self._hold_out.mask(self.shape, frame) == 0).astype(np.float32)
+        return np.asarray((self._hold_out.mask(self.shape, frame) == 0).astype(np.float32))
 
     def usable_both(self, one: int, other: int, motion: Field, places: Field, factor: int) -> Plane | float:
         """The same, `factor` times smaller, of two frames at once along the motion between them."""

@@ -341,10 +341,10 @@ def _between(numbers: NDArray[np.int64], moves: NDArray[np.float64], number: int
     """The camera's place in a frame, from those held before and behind it."""
     at = int(np.clip(np.searchsorted(numbers, number), 1, max(1, len(numbers) - 1)))
     if len(numbers) < 2:
-        return moves[0]
+        return np.asarray(moves[0])
     before, behind = int(numbers[at - 1]), int(numbers[at])
     part = float(np.clip((number - before) / max(1, behind - before), 0, 1))
-    return (1 - part) * moves[at - 1] + part * moves[at]
+    return np.asarray((1 - part) * moves[at - 1] + part * moves[at])
 
 
 def scaled(plane: Plane, cells: tuple[int, int]) -> Plane:
@@ -352,4 +352,4 @@ def scaled(plane: Plane, cells: tuple[int, int]) -> Plane:
     if cells == (1, 1):
         return plane
     size = (-(-plane.shape[1] // cells[0]), -(-plane.shape[0] // cells[1]))
-    return cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+    return np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA))

@@ -69,7 +69,7 @@ def undone(light: Plane, share: Plane, veil: Veil, pixels: float = 1.0, top: flo
     """
     kept = np.maximum(1 - share, LEAST_KEPT)
     if not veil.gain and not veil.level:
-        return light / kept
+        return np.asarray(light / kept)
     bare = light - share * veil.level
     if not veil.blur or not veil.gain:
         return bare / np.maximum(1 - share * (1 - veil.gain), LEAST_KEPT)

@@ -107,7 +107,7 @@ def _noise(samples: Plane) -> float:
 
 def _steady(means: NDArray[np.float32]) -> Plane:
     if len(means) < 2:
-        return means[0]
+        return np.asarray(means[0])
     low, second = np.partition(means, 1, axis=0)[:2]
     high, penultimate = -np.partition(-means, 1, axis=0)[:2]
     up = np.where((second > 0) & (low > -0.25 * second), second, 0)
@@ -119,7 +119,7 @@ def ring_mean(values: Plane) -> Plane:
     """Mean of the 24 samples on the border of the 7 x 7 block about each sample."""
     wide = cv2.boxFilter(values, -1, (7, 7), normalize=False, borderType=cv2.BORDER_REFLECT_101)
     inner = cv2.boxFilter(values, -1, (5, 5), normalize=False, borderType=cv2.BORDER_REFLECT_101)
-    return (wide - inner) / np.float32(24)
+    return np.asarray((wide - inner) / np.float32(24))
 
 
 def least_departure(value: Plane, reach: int) -> Plane:
@@ -153,7 +153,7 @@ def stands_still(m: DepartureMap) -> bool:
         return True
 
     def tiles(plane: Plane) -> NDArray[np.float64]:
-        return plane[:rows, :cols].reshape(rows // tile, tile, cols // tile, tile).mean((1, 3), dtype=np.float64)
+        return np.asarray(plane[:rows, :cols].reshape(rows // tile, tile, cols // tile, tile).mean((1, 3), dtype=np.float64))
 
     fixed = tiles(np.abs(m.steady))
     moving = tiles(m.wander)

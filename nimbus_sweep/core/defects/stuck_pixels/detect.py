@@ -189,7 +189,7 @@ def _chance(m: DepartureMap, score: Plane) -> float:
     own = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
     if len(own) < 8:
         return 0.0
-    return min(_CONVINCES_CEILING, 0.5 + (float(np.median(own)) - 0.5) / np.log(2) * np.log(len(own) / 0.05))
+    return float(min(_CONVINCES_CEILING, 0.5 + (float(np.median(own)) - 0.5) / np.log(2) * np.log(len(own) / 0.05)))
 
 
 def _sharp(m: DepartureMap, row: int, col: int) -> bool:

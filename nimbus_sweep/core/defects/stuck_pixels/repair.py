@@ -495,4 +495,4 @@ def _trained(values: Grid, lost: Mask, known: Mask, unusable: Mask, smooth: Grid
         a, b = x[part].reshape(-1, count), y[part].reshape(-1, len(ly))
         gains.append(((b - a @ weights.T) ** 2).mean() < 0.97 * ((b - a @ smooth.T) ** 2).mean())
     weights = fitted(np.ones(len(x), bool)) if all(gains) else smooth
-    return weights / weights.sum(1, keepdims=True)
+    return np.asarray(weights / weights.sum(1, keepdims=True))

@@ -93,7 +93,7 @@ class SiteFit:
                 top, left = self.y + j, self.x + i
                 part = cover[top : top + 3, left : left + 3]
                 np.maximum(part, np.array(_SPREADS[self.spread])[: part.shape[0], : part.shape[1]], out=part)
-        return cover[1:-1, 1:-1].reshape(height, down, width, across).mean((1, 3))
+        return np.asarray(cover[1:-1, 1:-1].reshape(height, down, width, across).mean((1, 3)))
 
 
 @dataclass(frozen=True)
@@ -404,4 +404,4 @@ def _point(centre: float, sigma: float) -> Grid:
 def _in_cells(pictures: list[Grid], cell: tuple[int, int]) -> Grid:
     across, down = cell
     stack = np.stack(pictures).reshape(len(pictures), _WINDOW // down, down, _WINDOW // across, across)
-    return stack.mean((2, 4)).reshape(len(pictures), -1)
+    return np.asarray(stack.mean((2, 4)).reshape(len(pictures), -1))

@@ -105,7 +105,7 @@ def _full(way: Field | None, shape: tuple[int, ...]) -> Field | None:
     if way is None:
         return None
     scale = np.array([shape[1] / way.shape[1], shape[0] / way.shape[0]], np.float32)
-    return cv2.resize(way, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR) * scale
+    return np.asarray(cv2.resize(way, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR) * scale)
 
 
 def _fetched(plane: Plane, way: Field | None) -> Plane:
@@ -350,7 +350,7 @@ def _cells(one: Passed, cut: tuple[int, int, int, int], across: int, down: int) 
     full[y : y + held.shape[0], x : x + held.shape[1]] = held
     if (across, down) == (1, 1):
         return full > 0
-    return cv2.resize(full, (right - left, bottom - top), interpolation=cv2.INTER_AREA) > 0.2
+    return np.asarray(cv2.resize(full, (right - left, bottom - top), interpolation=cv2.INTER_AREA) > 0.2)
 
 
 def _warped_part(plane: Plane, way: Field | None, cut: tuple[int, int, int, int], cells: tuple[int, int]) -> Plane:
@@ -362,10 +362,12 @@ def _warped_part(plane: Plane, way: Field | None, cut: tuple[int, int, int, int]
     y = np.minimum((rows * cells[1]).astype(int), way.shape[0] - 1)
     x = np.minimum((cols * cells[0]).astype(int), way.shape[1] - 1)
     at = way[y, x]
-    return cv2.remap(
-        plane,
-        cols + at[..., 0] / np.float32(cells[0]),
-        rows + at[..., 1] / np.float32(cells[1]),
-        cv2.INTER_CUBIC,
-        borderMode=cv2.BORDER_REPLICATE,
+    return np.asarray(
+        cv2.remap(
+            plane,
+            cols + at[..., 0] / np.float32(cells[0]),
+            rows + at[..., 1] / np.float32(cells[1]),
+            cv2.INTER_CUBIC,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
     )

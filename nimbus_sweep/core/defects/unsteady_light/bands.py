@@ -74,7 +74,7 @@ def _slope(turns: Course, profile: Course) -> Course:
 
 def fast(rows: Course, slow: float = _SLOW) -> Course:
     """What of the light of rows (frames, rows) changes within so many frames."""
-    return rows - gaussian_filter1d(rows, slow, axis=0, mode="nearest")
+    return np.asarray(rows - gaussian_filter1d(rows, slow, axis=0, mode="nearest"))
 
 
 def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] | None = None) -> BandModel | None:

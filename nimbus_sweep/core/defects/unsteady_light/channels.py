@@ -46,7 +46,7 @@ def channel_courses(record: LightRecord, pairs: Pairs) -> Course | None:
 
     def seen(picture: Course, y: Course, x: Course) -> Course:
         at_x, at_y = ((v * size - 0.5).astype(np.float32) for v, size in (((x + 0.5) / cols, width), ((y + 0.5) / rows, height)))
-        return cv2.remap(picture, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(cv2.remap(picture, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
     here = [seen(picture, ys, xs) for picture in pictures]
     ratios, sounds = [], []

@@ -50,7 +50,7 @@ def limited(course: Course) -> Course:
     parts = dct(course, axis=0, norm="ortho")
     size = _LIKELY * np.sqrt(np.mean(parts[first + 1 : second + 1] ** 2, axis=0, keepdims=True))
     parts[1 : first + 1] = np.clip(parts[1 : first + 1], -size, size)
-    return idct(parts, axis=0, norm="ortho")
+    return np.asarray(idct(parts, axis=0, norm="ortho"))
 
 
 @dataclass(frozen=True)

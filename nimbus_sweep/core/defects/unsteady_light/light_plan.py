@@ -235,10 +235,10 @@ class LightPlan(InEveryFrame):
         height, width, bands = self.layout.height, self.layout.width, self.bands
         one = BandModel(bands.model.spacing, bands.model.phase[at : at + 1], bands.model.profile, 1.0)
         if not bands.lean:
-            return one.at((np.arange(height) + 0.5) / height)[0][:, None]
+            return np.asarray(one.at((np.arange(height) + 0.5) / height)[0][:, None])
         table = np.linspace(0, 1, 4 * max(height, width))
         wave = one.at(table)[0]
-        return np.interp(self._lying, table, wave)
+        return np.asarray(np.interp(self._lying, table, wave))
 
     @cached_property
     def _lying(self) -> Course:
@@ -262,7 +262,7 @@ class LightPlan(InEveryFrame):
             factor = (factor * over ** (self._power(at) - 1))[cells]
         if gains is not None:
             factor = factor * _sized(gains, shape)[cells]
-        return factor
+        return np.asarray(factor)
 
     def _scaled(self, samples: Samples, component: Component, factor: Plane | float) -> Samples:
         zero = np.float32(zero_of(component, self.colour))
@@ -317,6 +317,6 @@ def usable_of(record: LightRecord, hold_out: Masked | None) -> Callable[[int], P
 
     def usable(at: int) -> Plane:
         mask = hold_out.mask(size, record.first + at if hold_out.changes else 0)
-        return (cv2.resize(mask, record.shape[::-1], interpolation=cv2.INTER_AREA) < 0.01).astype(np.float32)
+        return np.asarray((cv2.resize(mask, record.shape[::-1], interpolation=cv2.INTER_AREA) < 0.01).astype(np.float32))
 
     return usable

@@ -162,7 +162,7 @@ def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plan
     size = (max(1, width // _CELL[1]), max(1, height // _CELL[0]))
 
     def joined(plane: Plane) -> Cells:
-        return cv2.resize(plane, size, interpolation=cv2.INTER_AREA).astype(np.float32)
+        return np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA).astype(np.float32))
 
     mass = joined(weight)
     least = np.maximum(mass, 1e-6)

@@ -62,7 +62,7 @@ class Bands:
 
     def places(self, y: Course, x: Course, shape: float) -> Course:
         """How far places of the picture (shares of it) lie along the way the bands follow one another, 0 to 1."""
-        return along(y, x, self.lean, shape)
+        return np.asarray(along(y, x, self.lean, shape))
 
 
 @dataclass(frozen=True)
@@ -285,7 +285,7 @@ def at_mean(whole: Whole, pairs: Pairs) -> Course:
     mass = float(pairs.weight.sum())
     middle = float((pairs.weight * pairs.level).sum() / mass) if mass > 0 else 0.0
     course = whole.offset + (whole.power - 1) * middle
-    return course - course.mean()
+    return np.asarray(course - course.mean())
 
 
 def _meant_course(course: Course, keep: int) -> Course:
@@ -293,7 +293,7 @@ def _meant_course(course: Course, keep: int) -> Course:
 
 
 def _fast(field: Course) -> Course:
-    return field - field.mean(0)
+    return np.asarray(field - field.mean(0))
 
 
 def grouped_for(pairs: Pairs, lean: float) -> Pairs:
@@ -332,11 +332,11 @@ def _rows_seen(pairs: Pairs, lean: float) -> NDArray[np.bool_] | None:
     if kind == "both":
         return None
     mass = pairs.weight.sum((0, 2) if kind == "x" else (0, 1))
-    return mass > _SEEN * float(mass.max())
+    return np.asarray(mass > _SEEN * float(mass.max()))
 
 
 def _knots(lean: float, pairs: Pairs) -> int:
-    return pairs.ratio.shape[2] if look_along(lean) == "y" else pairs.ratio.shape[1]
+    return int(pairs.ratio.shape[2] if look_along(lean) == "y" else pairs.ratio.shape[1])
 
 
 def without(pairs: Pairs, bands: Bands, record: LightRecord) -> Pairs:

@@ -67,10 +67,10 @@ def _keep(record: LightRecord, settings: _Steady) -> int | None:
 def stays(course: Course, record: LightRecord, keep: float, least: float = 0.0) -> Course:
     """What of the light of whole frames is to stay: what is slower than `keep` seconds, or else the changes that are meant, from `least` on."""
     if keep:
-        return gaussian_filter1d(course, max(1.0, keep * float(record.rate) / 4), mode="nearest")
+        return np.asarray(gaussian_filter1d(course, max(1.0, keep * float(record.rate) / 4), mode="nearest"))
     changes = [c for c in meant(course, max(8, round(2 * float(record.rate)))) if abs(c.size) > least]
     kept = np.sum([c.course(len(course)) for c in changes], axis=0) if changes else np.zeros(len(course))
-    return kept - kept.mean()
+    return np.asarray(kept - kept.mean())
 
 
 def analyse_frame(

@@ -69,7 +69,7 @@ def informed(miss: Cells, weight: Cells) -> Cells:
     scale = scale.reshape(-1, *[1] * (miss.ndim - 1))
     out = _out(scale)
     share = kept / np.maximum(kept.sum(tuple(range(1, kept.ndim)), keepdims=True), 1e-9)
-    return share / (out * out)
+    return np.asarray(share / (out * out))
 
 
 def solve_whole(pairs: Pairs, contrast: bool = True) -> Whole:
@@ -245,7 +245,7 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
         right = seen.T @ (info * told)
         found, _ = cg(matrix, right, found, rtol=exact, maxiter=300, M=sp.diags(1 / matrix.diagonal()))
     field = found.reshape(count, knots.rows, knots.cols)
-    return field - field.mean(0)
+    return np.asarray(field - field.mean(0))
 
 
 def left_by(pairs: Pairs, whole: Whole) -> Cells:

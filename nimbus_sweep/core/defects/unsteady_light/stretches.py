@@ -104,7 +104,7 @@ def _level(parts: list[Course], shared: int) -> Course:
     for before, part in pairwise(parts):
         moved.append(part + np.median(moved[-1][len(before) - shared :] - part[:shared], axis=0))
     whole = _after(moved, shared)
-    return whole - whole.mean(0)
+    return np.asarray(whole - whole.mean(0))
 
 
 def _bands(found: list[Reading], shared: int) -> Bands | None:
@@ -125,4 +125,4 @@ def _phase(own: BandModel, best: BandModel) -> Course:
     """Phases that lay another model's bands where a model's own lie in the middle of the picture."""
     (a, b), (other_a, other_b) = own.profile[0], best.profile[0]
     turned = (np.arctan2(other_b, other_a) - np.arctan2(b, a)) / (2 * np.pi)
-    return own.phase + (own.spacing - best.spacing) / 2 + turned
+    return np.asarray(own.phase + (own.spacing - best.spacing) / 2 + turned)
