@@ -14,7 +14,7 @@ STATIC = ROOT / "nimbus_sweep" / "web" / "static"
 CSS = STATIC / "app.css"
 # Libraries the pages use, as their packages ship them: file, package and its place there.
 SCRIPTS = [("idiomorph.js", "idiomorph", "dist/idiomorph.esm.js")]
-FONTS = [("barlow-semi-condensed", weight) for weight in (400, 500, 600)] + [("dm-mono", 400)]
+FONTS = [("barlow-semi-condensed", weight) for weight in (400, 500, 600)] + [("source-code-pro", 400)]
 
 
 def inputs() -> list[Path]:

@@ -297,5 +297,5 @@ def _templates() -> Environment:
 @lru_cache(maxsize=1)
 def _fonts() -> dict[str, str]:
     folder = files("nimbus_sweep") / "web" / "static" / "fonts"
-    names = {"words": "barlow-semi-condensed-400", "bold": "barlow-semi-condensed-600", "numbers": "dm-mono-400"}
+    names = {"words": "barlow-semi-condensed-400", "bold": "barlow-semi-condensed-600", "numbers": "source-code-pro-400"}
     return {key: base64.b64encode((folder / f"{name}.woff2").read_bytes()).decode() for key, name in names.items()}

@@ -76,7 +76,7 @@ def undo(reel: Reel) -> Edit | None:
 def redo(reel: Reel) -> Edit | None:
     """Put the last change taken back on again; None when there is none."""
     with writing():
-        edit = Edit.select().where(Edit.reel == reel, Edit.undone).order_by(Edit.id).first()
+        edit: Edit | None = Edit.select().where(Edit.reel == reel, Edit.undone).order_by(Edit.id).first()
         if edit is not None:
             edit.undone = False
             edit.save()

@@ -102,6 +102,18 @@ def bench(page: Page, name: str) -> Any:
     return page.evaluate("(name) => window.nimbusBench[name]", name)
 
 
+# WCAG 2.1, levels A and AA, and what the library's authors hold to be good practice.
+RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
+AXE = Path(__file__).parents[2] / "node_modules" / "axe-core" / "axe.min.js"
+
+
+def accessible(page: Page) -> None:
+    """Nothing on the page, as it is shown, keeps out who cannot see, point or tell colours apart (axe-core)."""
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("(rules) => axe.run(document, { runOnly: rules }).then((told) => told.violations)", RULES)
+    assert [(v["id"], v["nodes"][0]["html"], v["nodes"][0]["failureSummary"]) for v in found] == []
+
+
 def outline(page: Page, corners: list[tuple[float, float]]) -> None:
     """Click round, and close with Enter."""
     for x, y in corners:

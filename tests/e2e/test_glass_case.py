@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import GLASS_CASE, Carrier, Filmed
 from nimbus_sweep.demo.glass import PASSING, Glass
-from tests.e2e.conftest import Running, delivered, outline
+from tests.e2e.conftest import accessible, Running, delivered, outline
 
 pytestmark = pytest.mark.browser
 # At half the size, until who passes in front is gone.
@@ -51,6 +51,7 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
     expect(where.locator("[data-part]")).to_have_count(1)
     where.get_by_label("Rides on").select_option("plane 1")
     expect(page.locator("#sheet")).to_contain_text("Light over time", timeout=120_000)
+    accessible(page)
     # Who passes in front is darker than the paper, and stays.
     page.get_by_label("What stays in front of the patch").get_by_role("button", name="darker").click()
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)

@@ -23,7 +23,7 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.demo.carriers import EDIT, Carrier, edit
 from nimbus_sweep.demo.reels import REELS, UNSTEADY
-from tests.e2e.conftest import Running, bench
+from tests.e2e.conftest import Running, accessible, bench
 
 pytestmark = pytest.mark.browser
 PAN = replace(REELS[0], frames=96, halved=True)
@@ -70,10 +70,12 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     truth = json.loads((running.data / "demo" / REELS[0].file).with_suffix(".truth.json").read_text())["stuck_pixels"]
     page.goto(running.address)
     expect(page.get_by_text("Skerrow Point weather station").first).to_be_visible()
+    accessible(page)
     running.wait(1, "intake")
     page.goto(running.address)
     page.get_by_role("link", name="Reel 01, headland pan", exact=True).click()
     expect(page.get_by_role("heading", name="Intake")).to_be_visible()
+    accessible(page)
     page.get_by_role("link", name="On to Condition").click()
     expect(page.get_by_role("heading", name="Condition")).to_be_visible()
     # Survey.
@@ -89,6 +91,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     site = next(t for t in truth if t["colour"] == "green" and t["spread"] != "mosaic")
     index = next(f["index"] for f in found if abs(f["x"] - site["x"]) <= 1 and abs(f["y"] - site["y"]) <= 1)
     page.locator(f"li[data-finding='{index}'] summary").click()
+    accessible(page)
     page.keyboard.press("4")
     page.keyboard.press("r")
     page.keyboard.press("ArrowRight")
@@ -103,6 +106,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     page.get_by_role("button", name="Add step: Pixel mend").click()
     page.get_by_role("link", name="On to Treatment").click()
     expect(page.locator("#sheet").get_by_text("the treated picture is shown at once")).to_be_visible(timeout=60_000)
+    accessible(page)
     page.get_by_role("link", name="On to Inspection").click()
     page.locator("[data-view=treated]").click() if page.locator("[data-view=treated]").get_attribute("aria-pressed") != "true" else None
     shown(page, "treated", 1)
@@ -147,6 +151,18 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     page.goto(f"{running.address}/reels/1/inspection")
     page.get_by_role("button", name="Compare the delivery").click()
     expect(page.locator("#sheet").get_by_text("Nothing else changed.")).to_be_visible(timeout=60_000)
+    accessible(page)
+    for way in ("reels/1/delivery", "reels/1/trials", "mains?reel=1", "storage", "nowhere"):
+        page.goto(f"{running.address}/{way}")
+        page.wait_for_timeout(400)
+        accessible(page)
+    page.goto(f"{running.address}/reels/1/condition")
+    page.wait_for_timeout(400)
+    page.keyboard.press("g")
+    page.keyboard.press("?")
+    accessible(page)
+    page.keyboard.press("Escape")
+    page.keyboard.press("g")
 
 
 def test_hand_placement_and_dismissal(running: Running, page: Page) -> None:

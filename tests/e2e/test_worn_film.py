@@ -13,7 +13,7 @@ from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import WORN, Carrier, Worn
-from tests.e2e.conftest import Running
+from tests.e2e.conftest import accessible, Running
 
 pytestmark = pytest.mark.browser
 # Long enough for the burn to be revealed from frames after it; the pair of cue marks is looked for in the tests of the core.
@@ -110,6 +110,7 @@ def _brush_the_burn(running: Running, page: Page, burn: dict[str, Any]) -> None:
     page.locator("[data-brush-frames]").fill(str(len(burn["frames"]) - 1))
     page.get_by_role("button", name="Repeat along motion").click()
     expect(page.locator("[data-strokes-told]")).to_contain_text(f"{len(burn['frames'])} frames touched", timeout=30_000)
+    accessible(page)
     # By keys through the touched frames, and back; the brush is laid down.
     canvas.focus()
     page.keyboard.press("n")

@@ -22,7 +22,7 @@ from .trials import trials_of
 pages = Blueprint("reels", __name__)
 
 _SITE = ("x", "y", "width", "height", "first", "stop", "state", "by_hand")
-_KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings"}
+_KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings", "divider-column", "divider-row"}
 
 
 @pages.get("/reels/<int:reel_id>")

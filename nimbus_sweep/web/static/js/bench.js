@@ -149,7 +149,7 @@ export function doubleStroke(pen, draw, width = 1.2) {
   draw();
 }
 
-export const FONT = "11px 'DM Mono', monospace";
+export const FONT = "11px 'Source Code Pro', monospace";
 
 // Words on the picture, with their middle at `y`.
 export function note(pen, said, x, y, caution = false) {

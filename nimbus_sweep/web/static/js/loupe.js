@@ -34,7 +34,7 @@ export function draw() {
     },
     1,
   );
-  tag.textContent = `loupe ${scale}x`;
+  tag.textContent = `${scale}x`;
 }
 
 export function listen() {

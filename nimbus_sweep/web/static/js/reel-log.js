@@ -62,7 +62,7 @@ export function draw() {
   }
   const span = stop - first;
   const step = [1, 2, 5, 10, 20, 24, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000].find((s) => (s / span) * height >= 46) ?? 50000;
-  pen.font = "10.5px 'DM Mono', monospace";
+  pen.font = "10.5px 'Source Code Pro', monospace";
   for (let n = Math.ceil(first / step) * step; n < stop; n += step) {
     const y = Math.round(yOf(n, height)) + 0.5;
     pen.strokeStyle = rule;

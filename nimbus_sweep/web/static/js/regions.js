@@ -531,7 +531,7 @@ export function mark(sheet) {
   const fold = sheet.querySelector("details.region[open]");
   if (!fold) return;
   for (const button of fold.querySelectorAll("[data-tool]")) button.setAttribute("aria-pressed", String(button.dataset.tool === tool));
-  for (const item of fold.querySelectorAll("[data-part]")) item.setAttribute("aria-selected", String(Number(item.dataset.part) === chosen));
+  for (const item of fold.querySelectorAll("[data-part]")) item.setAttribute("aria-current", String(Number(item.dataset.part) === chosen));
   fold.querySelector("[data-how]").textContent =
     HOW[tool] ??
     (chosen === null

@@ -447,8 +447,8 @@ export function key(event) {
   else if (event.altKey && ARROWS[event.key]) nudge(...ARROWS[event.key].map((v) => v * (event.shiftKey ? 1 : 0.25)));
   else if (event.altKey) return false;
   else if (digit) (event.shiftKey ? store : recall)(Number(digit) - 1);
-  else if (name === "o" || name === "m") {
-    const to = name === "o" ? "onion" : "match";
+  else if (name === "k" || name === "m") {
+    const to = name === "k" ? "onion" : "match";
     over = over === to ? "none" : to;
     mark(paper);
     bench.set({ brushed: {} });

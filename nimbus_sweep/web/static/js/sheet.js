@@ -115,12 +115,12 @@ function changed(box) {
 
 export function mark() {
   for (const item of sheet.querySelectorAll("li[data-shot]"))
-    item.setAttribute("aria-selected", String(Number(item.dataset.shot) === bench.shotAt));
+    item.setAttribute("aria-current", String(Number(item.dataset.shot) === bench.shotAt));
   // What is open in the sheet may ask for the picture to be laid on a plane; the last that can be seen does.
   const laid = [...sheet.querySelectorAll("details[data-plane][open]")].filter((d) => d.offsetParent).at(-1)?.dataset.plane ?? null;
   if (laid !== bench.plane) bench.set({ plane: laid });
   for (const item of sheet.querySelectorAll("li[data-finding]"))
-    item.setAttribute("aria-selected", String(Number(item.dataset.finding) === bench.selected));
+    item.setAttribute("aria-current", String(Number(item.dataset.finding) === bench.selected));
   regions.mark(sheet);
   forms.mark(sheet);
   specks.mark(sheet);

@@ -47,7 +47,7 @@ export function draw() {
     : bench.reel.state === "ready"
       ? "the shot is being laid open in time"
       : "slices follow when the reel is read";
-  tags.column.textContent = laid ? `column ${bench.x}` : "";
+  tags.column.textContent = laid ? `x ${bench.x}` : "";
 }
 
 const share = () => (bench.frame - bench.shot.first + 0.5) / Math.max(1, bench.shot.stop - bench.shot.first);

@@ -78,7 +78,7 @@ export function buttons() {
   document.getElementById("readout").hidden = bench.layout === "grid";
   for (const row of document.querySelectorAll("li[data-way]")) {
     const mine = Number(row.closest("[data-trial]")?.dataset.trial) === bench.trial?.id;
-    row.setAttribute("aria-selected", String(mine && !bench.grid && Number(row.dataset.way) === bench.way));
+    row.setAttribute("aria-current", String(mine && !bench.grid && Number(row.dataset.way) === bench.way));
   }
 }
 

@@ -3,6 +3,7 @@
 import { get, post, say } from "./api.js";
 import { bench } from "./bench.js";
 import { letGo, onReady } from "./images.js";
+import * as layout from "./layout.js";
 import * as loupe from "./loupe.js";
 import * as picture from "./picture.js";
 import * as play from "./play.js";
@@ -241,6 +242,7 @@ const DO = {
   fit: () => picture.zoomTo(null),
   one: () => picture.zoomTo(1 / (window.devicePixelRatio || 1)),
   four: () => picture.zoomTo(4 / (window.devicePixelRatio || 1)),
+  whole: layout.whole,
 };
 
 function setView(view) {
@@ -293,6 +295,8 @@ function lookAt() {
 }
 
 const nudge = (dx, dy) => (event) => bench.aim(bench.x + dx * (event.shiftKey ? 10 : 1), bench.y + dy * (event.shiftKey ? 10 : 1));
+// Where the in and the out point are set.
+const POINTS = ["intake", "condition", "treatment"];
 const KEYS = {
   arrowleft: (e) => {
     play.stop();
@@ -307,8 +311,8 @@ const KEYS = {
   pageup: () => sheet.stepShot(bench.frame > bench.shot.first ? 0 : -1),
   pagedown: () => sheet.stepShot(1),
   c: () => stage === "intake" && sheet.cutHere(),
-  "[": () => stage === "intake" && sheet.pointHere("enter"),
-  "]": () => stage === "intake" && sheet.pointHere("leave"),
+  i: () => POINTS.includes(stage) && sheet.pointHere("enter"),
+  o: () => POINTS.includes(stage) && sheet.pointHere("leave"),
   " ": play.toggle,
   y: play.nextLoop,
   a: nudge(-1, 0),
@@ -328,6 +332,7 @@ const KEYS = {
   e: DO.average,
   l: loupe.cycle,
   g: dimRoom,
+  z: layout.whole,
   0: DO.fit,
   1: DO.one,
   4: DO.four,
@@ -415,6 +420,7 @@ new ResizeObserver(() => {
   redraw();
 }).observe(document.querySelector(".views"));
 for (const part of [picture, slices, loupe, log]) part.listen();
+layout.listen(settings);
 sheet.listen(refresh);
 regions.listen(refresh);
 document.addEventListener("visibilitychange", () => {
