@@ -216,13 +216,13 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
 
 
 def _open(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Laying the shot open in time")
+    told(0, what="Preparing time slices")
     open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), told)
     return {}
 
 
 def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Looking along time")
+    told(0, what="Surveying")
     source = open_as_taken_in(reel)
     places = (task.settings or {}).get("shots") or [0]
     total, took = 0, 0.0
@@ -231,7 +231,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         start = time.monotonic()
         begin, end = done / len(places), (done + 1) / len(places)
         if len(places) > 1:
-            told(begin, what=f"Looking along time, shot {place + 1}")
+            told(begin, what=f"Surveying shot {place + 1}")
         volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
         share = told.part(begin + 0.4 * (end - begin), end)
         held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
@@ -287,7 +287,7 @@ def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
 
 
 def _analysis(data: DataFolder, reel: Reel, _task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Learning the repair")
+    told(0, what="Analysing")
     analysed_shots(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
     return {}
 
@@ -305,7 +305,7 @@ def _track(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
     elif track.first <= at < track.first + len(track.followed().numbers):  # type: ignore[union-attr]
         track = track.settled_to(at)
     else:
-        raise SweepError(f"Frame {at} was not followed yet. Go to a frame that was, and follow on from there.")
+        raise SweepError(f"Frame {at} was not tracked yet. Go to a frame that was, and follow on from there.")
     source, above = open_as_taken_in(reel), [masked for _, masked in shot.recipe.above(track_named(tracks, track.name))]
     ways = {"on": [range(at, shot.leave)], "back": [range(at, shot.enter - 1, -1)]}
     goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
@@ -415,7 +415,7 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
 
 def _check(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
     """Hold treated shots against their sources, and survey them once more."""
-    told(0, what="Learning the repair")
+    told(0, what="Analysing")
     source = open_as_taken_in(reel)
     shots = edits.shots_of(edits.current(reel))
     wanted = [(n, shots[n]) for n in task.settings["shots"] if n < len(shots) and shots[n].treated]

@@ -105,18 +105,20 @@ def could_not(step: Step, known: Mapping[str, Any]) -> list[str]:
     """What a step's analysis says it could not do."""
     said = []
     if slow := known.get("slow"):
-        said.append(f"{_things(len(slow), 'thing')} moved too slowly to be told from the scene and stayed, first at frame {slow[0][0]}.")
+        said.append(
+            f"{_things(len(slow), 'thing')} moved too slowly to be separated from the scene and stayed, first at frame {slow[0][0]}."
+        )
     if much := known.get("much"):
-        said.append(f"In {_things(len(much), 'frame')} so much passed that nothing was told apart; these were left alone.")
+        said.append(f"In {_things(len(much), 'frame')} so much passed that nothing could be picked out; these were left alone.")
     if unlent := known.get("unlent"):
         said.append(
-            f"In {_things(len(unlent), 'frame')} no other frame shows the place; most there is made up from its surroundings, first in {unlent[0]}."
+            f"In {_things(len(unlent), 'frame')} no other frame shows the place; most of it was filled from its surroundings, first in {unlent[0]}."
         )
     for n, share in enumerate(known.get("unknown") or (), start=1):
         if share > 0.002:
-            said.append(f"{100 * share:.1f} % of the region of plate {n} is shown by no frame that was used, and stayed as it was.")
+            said.append(f"{100 * share:.1f} % of the region of plate {n} is not visible in any frame that was used, and stayed as it was.")
     if unserved := known.get("unserved"):
-        said.append(f"{_things(len(unserved), 'frame')} got no plate: the plane is off the picture there, or none serves them.")
+        said.append(f"{_things(len(unserved), 'frame')} got no plate: the surface is off the picture there, or no plate covers them.")
     return said
 
 
@@ -128,13 +130,15 @@ def left_undone(shot: Shot, states: Sequence[str], untreated: int, absent: int) 
     """What of a shot was left as it came, and why."""
     said = []
     if shot.use == "leave":
-        said.append("The shot was left as it came.")
+        said.append("The shot was left as it is.")
     if shot.use == "exclude":
         said.append("The shot was excluded.")
     if shot.use == "treat" and untreated:
         said.append(f"{_things(untreated, 'kept finding')} {'is' if untreated == 1 else 'are'} acted on by no step.")
     if doubtful := states.count("doubtful"):
-        said.append(f"{_things(doubtful, 'finding')} too doubtful to be acted on unasked {'was' if doubtful == 1 else 'were'} left alone.")
+        said.append(
+            f"{_things(doubtful, 'finding')} too doubtful to be acted on without asking {'was' if doubtful == 1 else 'were'} left alone."
+        )
     if dismissed := states.count("dismissed"):
         said.append(f"{_things(dismissed, 'finding')} {'was' if dismissed == 1 else 'were'} dismissed by hand.")
     if absent:

@@ -158,7 +158,7 @@ def delivered(running: Running, page: Page) -> dict[str, Any]:
     page.get_by_role("navigation").get_by_role("link", name="Delivery").click()
     page.get_by_role("button", name="Render", exact=True).click()
     assert running.wait(1, "render", 300)["state"] == "done"
-    page.get_by_role("link", name="Prove it, in Inspection").click()
+    page.get_by_role("link", name="Verify against the source").click()
     page.get_by_role("button", name="Compare the delivery").click()
     expect(page.locator("#sheet")).to_contain_text("Nothing else changed.", timeout=120_000)
     page.get_by_role("link", name="On to Delivery").click()

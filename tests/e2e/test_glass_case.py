@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import GLASS_CASE, Carrier, Filmed
 from nimbus_sweep.demo.glass import PASSING, Glass
-from tests.e2e.conftest import accessible, Running, delivered, outline
+from tests.e2e.conftest import Running, accessible, delivered, outline
 
 pytestmark = pytest.mark.browser
 # At half the size, until who passes in front is gone.
@@ -31,7 +31,7 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
     running.wait(1, "intake", 300)
     page.goto(f"{running.address}/reels/1/treatment")
     page.get_by_role("button", name="Add step: Plate patch").click()
-    page.get_by_role("button", name="Draw a plane to follow").click()
+    page.get_by_role("button", name="Draw a surface to track").click()
     outline(page, [(43, 29), (219, 29), (217, 118), (43, 118)])
     fold = page.locator("details[data-track]")
     expect(fold).to_contain_text("plane 1")

@@ -124,7 +124,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     page.keyboard.press("Control+z")
     expect(page.locator("#sheet").get_by_text("Nothing is treated yet")).to_be_visible()
     page.keyboard.press("Control+y")
-    expect(page.locator("#sheet").get_by_text("The check measures what was touched")).to_be_visible()
+    expect(page.locator("#sheet").get_by_text("The check measures what was changed")).to_be_visible()
     # Render; the worker is killed in the middle and the render goes on.
     page.goto(f"{running.address}/reels/1/delivery")
     page.get_by_role("button", name="Render", exact=True).click()

@@ -30,7 +30,7 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
 def test_the_tripod_goes_and_the_beacons_flash_on(running: Running, page: Page) -> None:
     surveyed(running, page, meant=1)
     page.get_by_role("button", name="Add step: Plate patch").click()
-    page.get_by_role("button", name="Draw a plane to follow").click()
+    page.get_by_role("button", name="Draw a surface to track").click()
     outline(page, [(10, 7), (309, 7), (309, 172), (10, 172)])
     fold = page.locator("details[data-track]")
     fold.locator("summary").first.click()

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.demo.carriers import WORN, Carrier, Worn
-from tests.e2e.conftest import accessible, Running
+from tests.e2e.conftest import Running, accessible
 
 pytestmark = pytest.mark.browser
 # Long enough for the burn to be revealed from frames after it; the pair of cue marks is looked for in the tests of the core.
@@ -52,7 +52,7 @@ def test_the_worn_reel_is_cleaned(running: Running, page: Page) -> None:
     frame = Counter(d["frame"] for d in truth["dirt"] if burnt[-1] < d["frame"] < SHORT.frames - 7).most_common(1)[0][0]
     page.evaluate("(n) => window.nimbusBench.go(n)", frame)
     told = page.locator("[data-specks-told]")
-    expect(told).to_contain_text("swept off")
+    expect(told).to_contain_text("removed")
     many = int(told.inner_text().split(":")[1].split()[0])
     assert many >= 2
     slider = page.get_by_label("How sure it must be")
@@ -61,15 +61,15 @@ def test_the_worn_reel_is_cleaned(running: Running, page: Page) -> None:
         "(many) => Number(document.querySelector('[data-specks-told]').textContent.split(':')[1].trim().split(' ')[0]) <= many", arg=many
     )
     slider.evaluate("(box) => { box.value = 50; box.dispatchEvent(new Event('input', { bubbles: true })); }")
-    expect(told).to_contain_text(f"This frame: {many} swept off")
+    expect(told).to_contain_text(f"This frame: {many} removed")
     # One is chosen by its key, left alone, and taken back by undo.
     page.locator("#picture").focus()
     page.keyboard.press("n")
     expect(page.get_by_role("button", name="Leave this one alone")).to_be_enabled()
     page.keyboard.press("Delete")
-    expect(told).to_contain_text(f"This frame: {many - 1} swept off, 1 left alone by you")
+    expect(told).to_contain_text(f"This frame: {many - 1} removed, 1 left alone by you")
     page.keyboard.press("Control+z")
-    expect(told).to_contain_text(f"This frame: {many} swept off, 0 left alone")
+    expect(told).to_contain_text(f"This frame: {many} removed, 0 left alone")
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
     _brush_the_burn(running, page, truth["burn"])
     page.goto(f"{running.address}/reels/1/delivery")

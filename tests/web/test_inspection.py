@@ -40,7 +40,7 @@ def sheet(desk: Desk, reel_id: int, stage: str) -> str:
 
 def test_a_treated_shot_is_checked_and_judged(desk: Desk, spoiled_reel: int) -> None:
     reel = spoiled_reel
-    assert "measures what was touched" in sheet(desk, reel, "inspection")
+    assert "measures what was changed" in sheet(desk, reel, "inspection")
     assert desk.post(f"/reels/{reel}/check").status_code == 200
     desk.work()
     task = desk.task("check")
@@ -116,7 +116,7 @@ def test_papers_of_a_reel_nothing_was_done_to_say_so(desk: Desk) -> None:
     assert task.state == "done", task.error
     pages = [desk.client.get(f"/papers/{task.id}/{n}.html").get_data(as_text=True) for n in ("condition", "treatment")]
     assert "Nothing has been surveyed yet" in pages[0]
-    assert "Nothing has been delivered yet" in pages[1] and "No step was put on" in pages[1]
+    assert "Nothing has been delivered yet" in pages[1] and "No step was applied" in pages[1]
 
 
 def test_a_file_altered_behind_the_back_is_told_where_and_why(desk: Desk, spoiled_reel: int, tmp_path: Path) -> None:

@@ -48,8 +48,8 @@ def test_bands_are_steadied_by_following_the_sheet(desk: Desk, under_lamps: tupl
         assert drawn.std() > 5
     desk.post(f"/reels/{reel_id}/steps", {"kind": "steady-bands"})
     desk.work()
-    assert "The repair is learned" in sheet("treatment")
-    assert "Asked for by what was found" not in sheet("treatment")
+    assert "Analysis is ready" in sheet("treatment")
+    assert "For what was found" not in sheet("treatment")
     assert "On to Treatment" in sheet("condition")
     desk.post(f"/reels/{reel_id}/render", {"kind": "ffv1"})
     desk.work()

@@ -35,7 +35,7 @@ def test_a_treatment_is_kept_and_put_on_another_reel(desk: Desk, tmp_path: Path)
     told = desk.client.get("/library/1.json").get_json()
     assert told["name"] == "Mast" and told["size"] == [160, 96]
     said = desk.post(f"/reels/{other}/library/1/put-on", {"take": "all", "scope": "shot"}).get_json()
-    assert said["said"] == "Mast: put on 1 shot."
+    assert said["said"] == "Mast: applied to 1 shot."
     step = steps(desk, other)[0]
     assert step["settings"]["radius"] == 5
     assert step["region"]["parts"][0]["keys"][0]["shape"]["x"] == 80, "twice as large, as the pictures are"
@@ -58,7 +58,7 @@ def test_a_recipe_goes_on_every_reel_of_the_job(desk: Desk, tmp_path: Path) -> N
     desk.post(f"/reels/{one}/steps", {"kind": "speck-sweep"})
     desk.post(f"/reels/{one}/library", {"name": "Dirt"})
     said = desk.post(f"/reels/{one}/library/1/put-on", {"scope": "job"}).get_json()["said"]
-    assert said == "Dirt: put on 2 shots of 2 reels."
+    assert said == "Dirt: applied to 2 shots of 2 reels."
     assert [s["kind"] for s in steps(desk, other)] == ["speck-sweep"]
     desk.post(f"/reels/{other}/starting-point", {"point": "lamps", "scope": "job"})
     assert [s["kind"] for s in steps(desk, one)] == ["steady-bands", "speck-sweep"]

@@ -192,7 +192,7 @@ def test_a_cue_mark_drawn_in_one_frame_is_lifted_from_all_and_nudged(desk: Desk,
     desk.post(f"/reels/{number}/steps", {"kind": "cue-lift"})
     desk.work()
     sheet = desk.client.get(f"/reels/{number}/sheet/treatment").get_data(as_text=True)
-    assert "Lifts <b>1</b> of" in sheet
+    assert "Removes <b>1</b> of" in sheet
     for n in (5, 6, 7, 8):
         left = np.abs(
             seen(desk, number, n)[16:33, 282:299].astype(int) - cv2.cvtColor(sound.pictures[n][0][16:33, 282:299], cv2.COLOR_GRAY2BGR)
@@ -222,7 +222,7 @@ def test_grain_is_charted_and_taken_from_a_place(desk: Desk, reel: int) -> None:
     desk.work()
     sheet = desk.client.get(f"/reels/{reel}/sheet/treatment").get_data(as_text=True)
     assert "the place at x 200 y 60, frame 3" in sheet
-    assert "as it is to be" in sheet
+    assert "Bold: wanted" in sheet
 
 
 def test_things_that_cross_and_burns_by_following_the_sheets(desk: Desk) -> None:

@@ -66,7 +66,7 @@ def test_a_plane_is_drawn_and_followed(desk: Desk, number: int) -> None:
     assert "Not followed yet" in seen(desk, number, 5)["said"]
     assert seen(desk, number, 2)["corners"] is not None
     sheet = desk.client.get(f"/reels/{number}/sheet/treatment?shot=0").get_data(as_text=True)
-    assert "No step yet" in sheet and "not followed yet" in sheet
+    assert "No step yet" in sheet and "not tracked yet" in sheet
     desk.post(f"/reels/{number}/tracks/0/follow?shot=0", {"direction": "both", "frame": 9})
     desk.work()
     told = seen(desk, number, 10)

@@ -49,7 +49,7 @@ def picture(desk: Desk, url: str) -> np.ndarray:
 def test_a_trial_is_made_looked_at_and_kept(desk: Desk, pumping: int) -> None:
     made = desk.post(f"/reels/{pumping}/trials", {"frames": 12, "head": 10, **WAYS}).get_json()
     assert made["said"] == "Trial of 12 frames in 3 ways"
-    assert "Being computed" in sheet(desk, pumping)
+    assert "Computing" in sheet(desk, pumping)
     desk.work()
     (trial,) = told(desk, pumping)
     assert (trial["first"], trial["stop"], trial["ready"]) == (4, 16, True)
@@ -157,7 +157,7 @@ def test_a_trial_can_be_stopped_and_computed_again(desk: Desk, pumping: int) -> 
     desk.work()
     newest, older = told(desk, pumping)
     assert (newest["ready"], older["ready"], older["state"]) == (True, False, "cancelled")
-    assert "stopped before it was done" in sheet(desk, pumping)
+    assert "stopped before it finished" in sheet(desk, pumping)
     desk.post(f"/reels/{pumping}/trials/{older['id']}/again")
     desk.work()
     assert all(t["ready"] for t in told(desk, pumping))

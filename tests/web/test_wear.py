@@ -50,7 +50,7 @@ def test_dirt_is_swept_by_following_the_sheets(desk: Desk, worn: tuple[int, Memo
     assert desk.client.get(f"/reels/{reel}/specks/3?step=0", headers=ASKED).status_code == 404, "no such step yet"
     put_on(desk, reel)
     treatment = desk.client.get(f"/reels/{reel}/sheet/treatment").get_data(as_text=True)
-    assert "The repair is learned" in treatment
+    assert "Analysis is ready" in treatment
     lanes = desk.client.get(f"/reels/{reel}/lanes?points={FRAMES}").get_json()
     found = [sum(s["state"] == "swept" for s in specks(desk, reel, n)) for n in range(FRAMES) if carried[n] != carried[n - 1]]
     assert [lanes["patched"][n] for n in range(FRAMES) if carried[n] != carried[n - 1]] == found

@@ -123,7 +123,7 @@ class Archive:
             self._packed = zipfile.ZipFile(path)
         except (OSError, zipfile.BadZipFile) as error:
             raise SweepError(
-                f"{path.name} is not an archive of a job, or it is cut short. Fetch it anew from where it was saved."
+                f"{path.name} is not an archive of a job, or it is cut short. Copy it again from where it was saved."
             ) from error
         try:
             self.manifest = _manifest(path.name, self._packed)
@@ -142,7 +142,7 @@ class Archive:
                 f"{self._path.name} holds what does not belong to a job ({', '.join(strange[:3]) or 'too much'}). It was not taken in."
             )
         if lacking := sorted(set(self.manifest.sums) - there):
-            raise SweepError(f"{self._path.name} is damaged: {lacking[0]} is missing in it. Fetch it anew from where it was saved.")
+            raise SweepError(f"{self._path.name} is damaged: {lacking[0]} is missing in it. Copy it again from where it was saved.")
         for name in sorted(there):
             self._read(name)
 
@@ -150,9 +150,9 @@ class Archive:
         try:
             content = self._packed.read(name)
         except (KeyError, OSError, zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
-            raise SweepError(f"{self._path.name} is damaged: {name} cannot be unpacked. Fetch it anew from where it was saved.") from error
+            raise SweepError(f"{self._path.name} is damaged: {name} cannot be unpacked. Copy it again from where it was saved.") from error
         if self.manifest.sums.get(name) != hashlib.sha256(content).hexdigest():
-            raise SweepError(f"{self._path.name} is damaged: {name} is not what was saved. Fetch it anew from where it was saved.")
+            raise SweepError(f"{self._path.name} is damaged: {name} is not what was saved. Copy it again from where it was saved.")
         return content
 
     def shots(self, reel: ArchivedReel) -> Shots:

@@ -163,4 +163,4 @@ def _failure(path: Path, made: oiio.ImageOutput | None) -> SweepError:
             return disk_full(path)
     finally:
         path.with_name(f".{path.stem}.probe").unlink(missing_ok=True)
-    return SweepError(f"{path.name} cannot be written ({said or 'no reason told'}). Choose another format or place.")
+    return SweepError(f"{path.name} cannot be written ({said or 'no reason given'}). Choose another format or place.")

@@ -159,7 +159,7 @@ def move_cut(shots: Shots, at: int, to: int) -> Shots:
         raise SweepError(f"There is no cut at frame {at}.")
     one, other = shots[n - 1], shots[n]
     if not one.first < to < other.stop:
-        raise SweepError(f"The cut at {at} can lie between {one.first + 1} and {other.stop - 1}; {to} is behind the next cut.")
+        raise SweepError(f"The cut at {at} can lie between {one.first + 1} and {other.stop - 1}; {to} is beyond the next cut.")
     before = one.with_(stop=to, leave=to if one.leave == one.stop else min(one.leave, to), enter=min(one.enter, to - 1))
     behind = other.with_(first=to, enter=to if other.enter == other.first else max(other.enter, to), cut="hand", confirmed=True, change=0.0)
     return (*shots[: n - 1], before, behind, *shots[n + 1 :])

@@ -123,7 +123,7 @@ STEPS = (
     StepKind(
         kind="borrow-fill",
         title="Borrow fill",
-        summary="Fills a drawn region, frame by frame, from the frames before and behind: burns, holes and splices that grow and move.",
+        summary="Fills a drawn region, frame by frame, from earlier and later frames: burns, holes and splices that grow and move.",
         version=1,
         settings=BorrowFillSettings,
         analyse=analyse,

@@ -49,7 +49,7 @@ class FrameBlendSettings(BaseModel):
     @model_validator(mode="after")
     def _fits(self) -> FrameBlendSettings:
         if len(set(self.offsets)) != len(self.offsets) or any(abs(k) > 3 for k in self.offsets):
-            raise ValueError("frames from 3 before to 3 behind may be averaged, each once")
+            raise ValueError("frames from 3 earlier to 3 later may be averaged, each once")
         if self.weights and (len(self.weights) != len(self.offsets) or min(self.weights) < 0 or not sum(self.weights)):
             raise ValueError("each frame has one weight, of at least 0, and not all are 0")
         return self
@@ -184,7 +184,7 @@ STEPS = (
     StepKind(
         kind="frame-blend",
         title="Frame blend",
-        summary="Averages each frame with its neighbours. It hides flicker and ghosts what moves: try the steps above first.",
+        summary="Averages each frame with its neighbours. It hides flicker but ghosts moving things: try the steps above first.",
         version=1,
         settings=FrameBlendSettings,
         analyse=analyse,

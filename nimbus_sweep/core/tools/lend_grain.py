@@ -253,7 +253,7 @@ STEPS = (
     StepKind(
         kind="lend-grain",
         title="Lend grain",
-        summary="Gives the shot, or a region of it, the grain of another place: adds what lacks, calms what is too much.",
+        summary="Gives the shot, or a region of it, the grain of another place: adds what is missing, reduces what is too much.",
         version=1,
         settings=LendGrainSettings,
         analyse=analyse,

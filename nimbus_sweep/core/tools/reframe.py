@@ -155,7 +155,7 @@ STEPS = (
     StepKind(
         kind="reframe",
         title="Reframe",
-        summary="Cuts ragged edges off and enlarges what is left; lets a track stand still. It makes every sample anew.",
+        summary="Crops ragged edges and enlarges what is left; can stabilise on a track. It resamples the whole picture.",
         version=1,
         settings=ReframeSettings,
         analyse=analyse,

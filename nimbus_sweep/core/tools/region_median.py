@@ -131,7 +131,7 @@ STEPS = (
     StepKind(
         kind="region-median",
         title="Region median",
-        summary="A speck filter for a region: what departs from the median of its surroundings gives way to it, in every frame alike.",
+        summary="A speck filter for a region: what differs from the median of its surroundings is replaced by it, in every frame.",
         version=1,
         settings=RegionMedianSettings,
         analyse=analyse,

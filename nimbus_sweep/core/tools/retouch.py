@@ -368,7 +368,7 @@ STEPS = (
     StepKind(
         kind="retouch",
         title="Retouch",
-        summary="Brush strokes by hand, frame by frame: from an offset, or from another frame laid on this one along the motion.",
+        summary="Brush strokes by hand, frame by frame: from an offset, or from another frame aligned along the motion.",
         version=1,
         settings=RetouchSettings,
         analyse=analyse,

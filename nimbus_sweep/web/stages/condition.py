@@ -170,7 +170,7 @@ def move(reel_id: int, index: int) -> Response:
     if not one.by_hand:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
     if DEFECTS[one.kind].drawn != "point":
-        abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it anew.")
+        abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it again.")
     x = min(max(0, one.x + integer(sent, "dx")), reel.facts["width"] - one.width)
     y = min(max(0, one.y + integer(sent, "dy")), reel.facts["height"] - one.height)
     found[index] = one.with_(x=x, y=y)

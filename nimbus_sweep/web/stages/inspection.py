@@ -59,7 +59,7 @@ def check(reel_id: int) -> Response:
     shots = services().viewing.shots(reel)
     places = [n for n, s in enumerate(shots) if s.treated] if body().get("all") else [place_named(reel)]
     if not any(shots[n].treated for n in places):
-        raise SweepError("Nothing is treated there, so there is nothing to check. Put a step on, in Treatment.")
+        raise SweepError("Nothing is treated there, so there is nothing to check. Add a step in Treatment.")
     return jsonify(task=services().queue.put("check", reel, {"shots": places}).id)
 
 

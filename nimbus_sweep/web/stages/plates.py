@@ -95,7 +95,7 @@ def remove(reel_id: int, index: int, number: int) -> Response:
 
 @pages.post("/<int:number>/picture")
 def take_in(reel_id: int, index: int, number: int) -> Response:
-    """Take a picture in as a plate: the body of the request."""
+    """Import a picture as a plate: the body of the request."""
     if (request.content_length or 0) > _LARGEST:
         abort(413, "This picture is larger than a plate should be. Save it smaller, as PNG.")
     reel = reel_or_404(reel_id)
@@ -121,7 +121,7 @@ def take_in(reel_id: int, index: int, number: int) -> Response:
 
 @pages.get("/<int:number>.png")
 def shown(reel_id: int, index: int, number: int) -> Response:
-    """A plate as it lies on the plane; what it does not show is left clear."""
+    """A plate as it lies on the surface; what it does not show is left clear."""
     reel = reel_or_404(reel_id)
     plan, shot = plan_of(reel, index), shot_named(reel)
     if plan is None or number >= len(plan.plates):

@@ -236,7 +236,7 @@ def _receive(path: Path) -> None:
     """Write the body of the request to `path`; whole or not at all."""
     limit, told = services().upload_limit, request.content_length
     if told is None:
-        abort(411, "The length of the upload is not told.")
+        abort(411, "The upload does not say how long it is.")
     if told > limit:
         abort(
             413,

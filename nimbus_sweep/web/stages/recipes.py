@@ -100,7 +100,7 @@ def _asked() -> tuple[Take, str]:
     sent = body()
     take, scope = sent.get("take", "all"), sent.get("scope", "shot")
     if take not in TAKES or scope not in SCOPES:
-        abort(400, "A recipe cannot be put on like that.")
+        abort(400, "A recipe cannot be applied like that.")
     return take, scope
 
 
@@ -124,5 +124,5 @@ def _put_on(reel: Reel, scope: str, name: str, made: Any) -> Response:
         follow_up(one)
     count = sum(c for *_, c in changed)
     return jsonify(
-        said=f"{name}: put on {count} shot{'' if count == 1 else 's'}" + (f" of {len(changed)} reels." if len(changed) > 1 else ".")
+        said=f"{name}: applied to {count} shot{'' if count == 1 else 's'}" + (f" of {len(changed)} reels." if len(changed) > 1 else ".")
     )

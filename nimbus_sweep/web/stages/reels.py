@@ -185,7 +185,7 @@ def redo(reel_id: int) -> Response:
     reel = reel_or_404(reel_id)
     edit = edits.redo(reel)
     follow_up(reel)
-    return jsonify(said=f"Put on again: {edit.what}" if edit else "There is nothing to put on again.")
+    return jsonify(said=f"Redone: {edit.what}" if edit else "There is nothing to redo.")
 
 
 @pages.post("/tasks/<int:task_id>/cancel")

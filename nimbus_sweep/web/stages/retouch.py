@@ -105,7 +105,7 @@ def put_on(reel_id: int, index: int) -> Response:
     layout = services().viewing.reader(reel).format
     on = [t for t in touches if t.place(layout) is not None]
     if not on:
-        return jsonify(said="The brush was off the picture; nothing was put on.", strokes=[])
+        return jsonify(said="The brush was off the picture; nothing was painted.", strokes=[])
     book = strokes.put_on(reel, step.settings["book"], on)
     frames = sorted({t.frame for t in on})
     said = f"Stroke in frame {frames[0]}" if len(on) == 1 else f"{len(on)} strokes in frames {frames[0]} to {frames[-1]}"
@@ -151,7 +151,7 @@ def repeat(reel_id: int, index: int) -> Response:
     inside = [t if t.lends is None or shot.enter <= t.lends < shot.leave else _turned(t) for t in made]
     kept = [t for t in inside if t.lends is None or shot.enter <= t.lends < shot.leave]
     if not kept:
-        return jsonify(said="There is no frame behind this one that it could be repeated on.", strokes=[])
+        return jsonify(said="There is no later frame to repeat it on.", strokes=[])
     kept = [_once(reel, t) for t in kept]
     book = strokes.put_on(reel, step.settings["book"], kept)
     said = f"Repeated on {len(kept)} frame{'' if len(kept) == 1 else 's'}, {kept[0].frame} to {kept[-1].frame}"

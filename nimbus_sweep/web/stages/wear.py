@@ -162,7 +162,7 @@ def match(reel_id: int, index: int, frame: int) -> Response:
     settings = _cue_lift(reel, index)
     plan = _plan(reel, index, "cue-lift")
     if plan is None:
-        abort(425, "The repair is still being learned; it follows in a moment.")
+        abort(425, "The analysis is still running; it follows in a moment.")
     number = services().viewing.moment(reel, frame)
     rows = plan.found_in(number)
     if not len(rows):
@@ -265,6 +265,6 @@ def take_grain(reel_id: int, index: int) -> Response:
     names = [c.name for c in source.format.components]
     like = [GrainOf.of(n, g).model_dump() for n, g in zip(names, found, strict=True) if g is not None]
     if not any(max(g["sigma"]) > 0 for g in like):
-        raise SweepError("No grain can be told there: the place is too small or too busy. Choose a larger, flatter one.")
+        raise SweepError("The grain cannot be measured there: the place is too small or too busy. Choose a larger, flatter one.")
     _set(reel, place, index, f"Grain of {said}", {**step.settings, "like": like, "taken_from": said})
     return jsonify(said=f"Given the grain of {said}")

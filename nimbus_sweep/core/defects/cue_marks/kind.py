@@ -16,7 +16,7 @@ STEPS = (
     StepKind(
         kind="cue-lift",
         title="Cue lift",
-        summary="Takes cue marks off: each frame that has one is aligned by itself to the clean frames beside, and only the mark is replaced.",
+        summary="Removes cue marks: each marked frame is aligned on its own with neighbouring clean frames, and only the mark is replaced.",
         version=1,
         settings=repair.CueLiftSettings,
         analyse=repair.analyse,

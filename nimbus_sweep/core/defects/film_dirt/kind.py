@@ -15,7 +15,7 @@ STEPS = (
     StepKind(
         kind="speck-sweep",
         title="Speck sweep",
-        summary="Takes off specks and hairs that live for a frame or two: each is filled from the frames beside it, along the motion.",
+        summary="Removes specks and hairs that last a frame or two: each is filled from the neighbouring frames, along the motion.",
         version=1,
         settings=repair.SpeckSweepSettings,
         analyse=repair.analyse,

@@ -15,7 +15,7 @@ STEPS = (
     StepKind(
         kind="line-lift",
         title="Line lift",
-        summary="Takes scratches off: follows each through its frames and undoes what it lays over the picture; fills across what it hides.",
+        summary="Removes scratches: follows each through its frames, gives back the picture under it, and fills across what it hides.",
         version=1,
         settings=repair.LineLiftSettings,
         analyse=repair.analyse,

@@ -25,7 +25,7 @@ STEPS = (
     StepKind(
         kind="unshade",
         title="Unshade",
-        summary="Takes sensor dust, hairs and lens dirt off: gives back the light they dim, borrows from other frames what they hide.",
+        summary="Removes sensor dust, hairs and lens dirt: gives back the light they dim, and borrows what they hide from other frames.",
         version=3,
         settings=UnshadeSettings,
         analyse=repair.analyse,

@@ -17,7 +17,7 @@ STEPS = (
     StepKind(
         kind="pixel-mend",
         title="Pixel mend",
-        summary="Makes up stuck and dead pixels from their surroundings, the same way in every frame.",
+        summary="Rebuilds stuck and dead pixels from their surroundings, the same way in every frame.",
         version=1,
         settings=repair.PixelMendSettings,
         analyse=repair.analyse,

@@ -15,7 +15,7 @@ STEPS = (
     StepKind(
         kind="fleeting",
         title="Fleeting",
-        summary="Takes off what crosses in a few frames, such as birds: keeps the lighter, the darker or the middle of the frames beside.",
+        summary="Removes what crosses in a few frames, such as birds: keeps the lighter, the darker or the middle of the neighbouring frames.",
         version=1,
         settings=repair.FleetingSettings,
         analyse=repair.analyse,

@@ -17,7 +17,7 @@ STEPS = (
     StepKind(
         kind="steady-bands",
         title="Steady bands",
-        summary="Divides out bands that roll through the picture: their spacing, their climb and their profile are measured.",
+        summary="Removes bands that roll through the picture: measures their spacing, speed and profile, and divides them out.",
         version=2,
         settings=repair.SteadyBandsSettings,
         analyse=repair.analyse_bands,
@@ -29,7 +29,7 @@ STEPS = (
     StepKind(
         kind="steady-patches",
         title="Steady patches",
-        summary="Divides out light that flickers in parts of the picture, as a coarse and smooth field of gains.",
+        summary="Removes flicker in parts of the picture, with a coarse, smooth field of gains.",
         version=2,
         settings=repair.SteadyPatchesSettings,
         analyse=repair.analyse_patches,
@@ -41,7 +41,7 @@ STEPS = (
     StepKind(
         kind="steady-frame",
         title="Steady frame",
-        summary="Divides out what makes the whole frame breathe, jump or go on and off; fades and lamps switched on stay.",
+        summary="Removes pumping, jumps and on-off flicker of the whole frame; fades and lamps being switched on stay.",
         version=2,
         settings=repair.SteadyFrameSettings,
         analyse=repair.analyse_frame,

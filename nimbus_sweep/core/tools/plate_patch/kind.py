@@ -21,7 +21,7 @@ STEPS = (
     StepKind(
         kind="plate-patch",
         title="Plate patch",
-        summary="Puts a clean picture of a flat part of the scene over what disturbs it, along its track, in the light of each frame.",
+        summary="Puts a clean picture of a flat part of the scene over what disturbs it, along its track, matched to the light of each frame.",
         version=2,
         settings=PlatePatchSettings,
         analyse=analyse,

@@ -45,7 +45,7 @@ export function draw() {
   tags.row.textContent = laid
     ? `row ${bench.y} over the shot, time down${making.row ? " · being made" : ""}`
     : bench.reel.state === "ready"
-      ? "the shot is being laid open in time"
+      ? "preparing time slices"
       : "slices follow when the reel is read";
   tags.column.textContent = laid ? `x ${bench.x}` : "";
 }

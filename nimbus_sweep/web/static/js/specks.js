@@ -49,7 +49,7 @@ function tell() {
   const said =
     told.ready === false
       ? "The shot is still being looked at."
-      : `This frame: ${of("swept")} swept off, ${of("left")} left alone by you, ${of("fast")} moving too fast to be sure.`;
+      : `This frame: ${of("swept")} removed, ${of("left")} left alone by you, ${of("fast")} moving too fast to be sure.`;
   if (box.textContent !== said) box.textContent = said;
   const leave = step().querySelector("[data-leave=one]");
   if (leave) {

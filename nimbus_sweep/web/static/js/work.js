@@ -119,7 +119,7 @@ async function bringUpToDate() {
   by("undo").disabled = !state.undo;
   by("undo").title = state.undo ? `Take back: ${state.undo} (Ctrl+Z)` : "Nothing to take back";
   by("redo").disabled = !state.redo;
-  by("redo").title = state.redo ? `Put on again: ${state.redo} (Ctrl+Y)` : "Nothing to put on again";
+  by("redo").title = state.redo ? `Redo: ${state.redo} (Ctrl+Y)` : "Nothing to redo";
   for (const link of document.querySelectorAll("[data-stage]:is(a)"))
     link.classList.toggle("finished", state.done.includes(link.dataset.stage));
   tasks(state.tasks);
@@ -247,7 +247,7 @@ const DO = {
 
 function setView(view) {
   if (view !== "source" && !bench.treated) {
-    say("There is no treated picture yet: put a step on, in Treatment.");
+    say("There is no treated picture yet: add a step in Treatment.");
     return;
   }
   bench.set({ view: bench.view === view && view !== "source" ? "treated" : view });
