@@ -49,7 +49,7 @@ def test_a_reflection_is_taken_off_the_glass(running: Running, page: Page) -> No
     where.get_by_role("button", name="Outline").click()
     outline(page, [(59, 44), (202, 44), (201, 101), (59, 101)])
     expect(where.locator("[data-part]")).to_have_count(1)
-    where.get_by_label("Rides on").select_option("plane 1")
+    where.get_by_label("Follows").select_option("plane 1")
     expect(page.locator("#sheet")).to_contain_text("Light over time", timeout=120_000)
     accessible(page)
     # Who passes in front is darker than the paper, and stays.
