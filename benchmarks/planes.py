@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from benchmarks.material import clip
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.imaging.motion import Plane
-from nimbus_sweep.core.imaging.planar_tracking import Follower
+from nimbus_sweep.core.imaging.planar_tracking import PlanarTracker
 from nimbus_sweep.core.model.planes import Model, State, box_corners, from_corners, moved
 from nimbus_sweep.core.model.regions import Region, box_region
 
@@ -116,7 +116,7 @@ def run(say: Callable[[str], None] = print, frames: int = 120) -> None:
                 pictures, ways, held = filmed(name, frames, seed, **options)  # type: ignore[arg-type]
                 began = time.perf_counter()
                 try:
-                    followed = Follower(pictures.__getitem__, box_region(*box), "perspective", held.__getitem__).follow(range(frames))
+                    followed = PlanarTracker(pictures.__getitem__, box_region(*box), "perspective", held.__getitem__).follow(range(frames))
                 except SweepError as error:
                     say(f"{name:10} {seed} {what:13} {error}")
                     continue
@@ -147,11 +147,11 @@ def closure(say: Callable[[str], None]) -> None:
         for model in models:
             region: Region = box_region(*where)
             try:
-                there = Follower(lights.__getitem__, region, model).follow(range(len(lights)))
+                there = PlanarTracker(lights.__getitem__, region, model).follow(range(len(lights)))
                 ends = np.flatnonzero(np.cumsum(there.states != State.HELD) == 0)
                 last = int(ends[-1])
                 corners = box_corners(region.mask(lights[0].shape))
-                back = Follower(lights.__getitem__, region, model).follow(range(last, -1, -1), there.matrices[last])
+                back = PlanarTracker(lights.__getitem__, region, model).follow(range(last, -1, -1), there.matrices[last])
             except SweepError as error:
                 say(f"{name:10} {model:11} {error}")
                 continue
@@ -165,7 +165,7 @@ def speed(say: Callable[[str], None]) -> None:
     box = (700.0, 340.0, 400.0, 400.0)
     pictures, ways, _ = filmed("astronaut", 40, 1, (1920, 1080), box, blur=False, noise=1.0)
     began = time.perf_counter()
-    followed = Follower(pictures.__getitem__, box_region(*box), "perspective").follow(range(len(pictures)))
+    followed = PlanarTracker(pictures.__getitem__, box_region(*box), "perspective").follow(range(len(pictures)))
     spent = time.perf_counter() - began
     off = corner_errors(followed.matrices, ways, box)
     say(f"400 px at 1080p: {len(pictures) / spent:.1f} frames/s, error {np.median(off):.3f}")

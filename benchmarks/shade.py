@@ -15,7 +15,7 @@ from nimbus_sweep.core.defects.static_shade.marks import ShadeMark, as_finding
 from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
 from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, UnshadeSettings
 from nimbus_sweep.core.evidence.time_volume import build_volume
-from nimbus_sweep.demo.shade import ShadeMark as PutOn
+from nimbus_sweep.demo.shade import DrawnMark as PutOn
 from nimbus_sweep.demo.shade import shade, sprinkle
 
 CLIPS = ("pan coffee", "pan chelsea", "pan astronaut", "pan rocket", "bikes-2", "bikes-3", "bunny")

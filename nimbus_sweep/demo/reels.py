@@ -23,7 +23,7 @@ from .defects import StuckSite, scatter, stick
 from .flicker import Lit, bands, frame_pumping, jumps, lit, on_off
 from .grain import Planes
 from .room import SCREEN, draw_room
-from .shade import ShadeMark, shade, sprinkle
+from .shade import DrawnMark, shade, sprinkle
 from .station import HEIGHT, WIDTH, Camera, draw, prepare
 
 RATE = 24
@@ -44,7 +44,7 @@ class DemoReel:
     stuck: int
     seed: int
     moving: bool
-    shade: tuple[ShadeMark, ...] = ()
+    shade: tuple[DrawnMark, ...] = ()
     indoors: bool = False
     light: LightKind = "steady"
     rate: int = 24
@@ -201,8 +201,8 @@ SHADED = (
         8,
         True,
         (
-            ShadeMark(380, 270, 70, 0.52, 76, 1.25, 0.5, gain=0.3, level=112, blur=6),
-            ShadeMark(930, 430, 78, 0.46, 88, 1.15, 2.2, gain=0.4, level=92, blur=8),
+            DrawnMark(380, 270, 70, 0.52, 76, 1.25, 0.5, gain=0.3, level=112, blur=6),
+            DrawnMark(930, 430, 78, 0.46, 88, 1.15, 2.2, gain=0.4, level=92, blur=8),
         ),
         indoors=True,
     ),

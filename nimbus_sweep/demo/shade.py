@@ -19,7 +19,7 @@ Plane = NDArray[np.float32]
 
 
 @dataclass(frozen=True)
-class ShadeMark:
+class DrawnMark:
     """One mark.
 
     Attributes
@@ -66,7 +66,7 @@ class ShadeMark:
 
 
 @lru_cache(maxsize=16)
-def _share(mark: ShadeMark, shape: tuple[int, int]) -> Plane:
+def _share(mark: DrawnMark, shape: tuple[int, int]) -> Plane:
     ys, xs = np.mgrid[0 : shape[0], 0 : shape[1]].astype(np.float32)
     if mark.path:
         far = _far_from(mark.path, xs - mark.x, ys - mark.y)
@@ -87,7 +87,7 @@ def _far_from(path: Sequence[tuple[float, float]], xs: Plane, ys: Plane) -> Plan
     return nearest
 
 
-def shade(frames: Sequence[Planes], marks: Sequence[ShadeMark]) -> tuple[list[Planes], tuple[NDArray[np.bool_], ...]]:
+def shade(frames: Sequence[Planes], marks: Sequence[DrawnMark]) -> tuple[list[Planes], tuple[NDArray[np.bool_], ...]]:
     """Lay marks over 8-bit 4:2:0 limited-range frames.
 
     Returns
@@ -137,17 +137,17 @@ def sprinkle(
     veils: int = 0,
     largest: float = 28.0,
     depth: tuple[float, float] = (0.2, 0.75),
-) -> list[ShadeMark]:
+) -> list[DrawnMark]:
     """Choose marks at random, apart from each other: `count` dust spots, `hairs` and `veils`."""
     rng = np.random.default_rng(seed)
     height, width = shape
-    marks: list[ShadeMark] = []
+    marks: list[DrawnMark] = []
     reach: list[float] = []
     for n in range(count + hairs + veils):
         for _ in range(400):
             if n < count:
                 radius = float(np.exp(rng.uniform(np.log(3), np.log(largest))))
-                mark = ShadeMark(
+                mark = DrawnMark(
                     float(rng.uniform(0, width)),
                     float(rng.uniform(0, height)),
                     radius,
@@ -159,7 +159,7 @@ def sprinkle(
                 own = radius * mark.stretch + mark.rim / 2
             elif n < count + hairs:
                 length = float(rng.uniform(0.12, 0.28) * height)
-                mark = ShadeMark(
+                mark = DrawnMark(
                     float(rng.uniform(0, width)),
                     float(rng.uniform(0, height)),
                     float(rng.uniform(1.0, 2.2)),
@@ -170,7 +170,7 @@ def sprinkle(
                 own = length / 2 + 4
             else:
                 radius = float(rng.uniform(0.08, 0.16) * height)
-                mark = ShadeMark(
+                mark = DrawnMark(
                     float(rng.uniform(0, width)),
                     float(rng.uniform(0, height)),
                     radius,

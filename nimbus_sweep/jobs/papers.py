@@ -47,7 +47,7 @@ class Pictures:
     source: ReelReader
     treated: FrameSource | None
 
-    def overview(self, shot: Shot, marks: Sequence[papers.Evidence], view: str = "source") -> str:
+    def overview(self, shot: Shot, marks: Sequence[papers.ReportedFinding], view: str = "source") -> str:
         """The middle of a shot, with its findings numbered."""
         picture = self._frame(view, self._middle(shot))
         scale = min(1.0, _WIDE / picture.shape[1])
@@ -70,7 +70,7 @@ class Pictures:
             return _address(jpeg(cv2.resize(picture, None, fx=shrunk, fy=shrunk, interpolation=cv2.INTER_AREA), 90), "jpeg")
         return _address(png(cv2.resize(picture, None, fx=times, fy=times, interpolation=cv2.INTER_NEAREST)), "png")
 
-    def of_finding(self, shot: Shot, mark: papers.Evidence) -> str:
+    def of_finding(self, shot: Shot, mark: papers.ReportedFinding) -> str:
         """A finding in a frame that shows it."""
         number = min(max((mark.first + mark.last) // 2, shot.first), shot.stop - 1)
         return self.part(number, (mark.x, mark.y, mark.width, mark.height))
@@ -85,7 +85,7 @@ class Pictures:
         return to_bgr(self._of(view).frame(number))
 
 
-def _ringed(picture: Picture, mark: papers.Evidence, scale: float) -> None:
+def _ringed(picture: Picture, mark: papers.ReportedFinding, scale: float) -> None:
     x, y = round((mark.x + mark.width / 2) * scale), round((mark.y + mark.height / 2) * scale)
     reach = (max(9, round(mark.width * scale / 2) + 5), max(9, round(mark.height * scale / 2) + 5))
     at = (min(x + reach[0] + 3, picture.shape[1] - 22), max(12, y - reach[1] + 4))

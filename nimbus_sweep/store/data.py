@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
+
+from filelock import FileLock, Timeout
 
 from ..core.base.errors import SweepError
 
@@ -86,29 +88,29 @@ class DataFolder:
             shutil.rmtree(path, ignore_errors=True)
         return len(left)
 
-    def lock(self) -> IO[str]:
-        """Keep others out until the returned file is closed.
+    @contextmanager
+    def lock(self) -> Iterator[None]:
+        """Keep others out.
 
         Raises
         ------
         SweepError
             If another start holds the folder.
         """
-        held = open(self.root / "lock", "a+")
         try:
-            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            held.seek(0)
-            who = held.read().strip()
-            held.close()
+            with FileLock(self.root / "lock", timeout=0):
+                yield
+        except Timeout as error:
+            who = self._address.read_text().strip() if self._address.exists() else ""
             raise SweepError(
                 f"Nimbus Sweep is running on the data folder {self.root} already ({who or 'no address noted'}). "
                 "Use that one, stop it first, or name another folder with --data."
             ) from error
-        return held
 
-    def note_address(self, held: IO[str], address: str) -> None:
-        """Write into the lock where the application answers."""
-        held.truncate(0)
-        held.write(f"{address}, process {os.getpid()}")
-        held.flush()
+    @property
+    def _address(self) -> Path:
+        return self.root / "address"
+
+    def note_address(self, address: str) -> None:
+        """Note where the application answers, for whoever starts a second one."""
+        self._address.write_text(f"{address}, process {os.getpid()}")

@@ -106,7 +106,7 @@ class Edit(Model):
         return f"{self.id}-{re.sub(r'[^0-9]', '', self.created)}"
 
 
-class Stroke(Model):
+class StrokeChange(Model):
     """A change to the brush strokes of a reel: some put on, or some taken off; with those before it, a book of them.
 
     `before` is the change before it, 0 for none, `mark` what no other change ever had. None is ever altered: what a treatment holds is the number of the last
@@ -118,6 +118,11 @@ class Stroke(Model):
     before = pw.IntegerField(default=0)
     added = JSONField(default=list)
     gone = JSONField(default=list)
+
+    class Meta:
+        """The table has its name from earlier versions."""
+
+        table_name = "stroke"
 
 
 class Task(Model):
@@ -168,7 +173,7 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, Stroke, Task, Trial, SavedRecipe, Setting)
+TABLES = (Job, Reel, Edit, StrokeChange, Task, Trial, SavedRecipe, Setting)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:

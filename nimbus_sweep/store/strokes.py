@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import threading
 import uuid
-from collections import OrderedDict
 from typing import Any
+
+from cachetools import LRUCache
 
 from ..core.base.errors import SweepError
 from ..core.model.recipes import Recipe, Step
 from ..core.model.registry import STEPS
 from ..core.tools.retouch import Touch
-from .models import Reel, Stroke
+from .models import Reel, StrokeChange
 
 # Strokes in order, each under the name it is taken off by.
 Named = dict[str, Touch]
 # Books kept at hand.
 _MOST = 8
-_held: OrderedDict[str, Named] = OrderedDict()
+_held: LRUCache[str, Named] = LRUCache(_MOST)
 _lock = threading.Lock()
 
 
@@ -29,11 +30,11 @@ def book(number: int) -> Named:
     SweepError
         If there is no such book.
     """
-    changes: list[Stroke] = []
+    changes: list[StrokeChange] = []
     base: Named = {}
     at = number
     while at:
-        node = Stroke.get_or_none(Stroke.id == at)
+        node = StrokeChange.get_or_none(StrokeChange.id == at)
         if node is None:
             raise SweepError("The brush strokes of this treatment are gone. Take the step off and put it on anew.")
         with _lock:
@@ -53,8 +54,6 @@ def book(number: int) -> Named:
             strokes.pop(name, None)
     with _lock:
         _held[changes[0].mark] = strokes
-        while len(_held) > _MOST:
-            _held.popitem(last=False)
     return strokes
 
 
@@ -69,7 +68,7 @@ def taken_off(reel: Reel, number: int, gone: list[str]) -> int:
 
 
 def _changed(reel: Reel, number: int, **change: Any) -> int:
-    return int(Stroke.create(reel=reel, before=number, mark=uuid.uuid4().hex, **change).id)
+    return int(StrokeChange.create(reel=reel, before=number, mark=uuid.uuid4().hex, **change).id)
 
 
 def unfolded(recipe: Recipe) -> Recipe:

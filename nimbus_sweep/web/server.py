@@ -21,7 +21,7 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
     """Serve until stopped; with the demo job if `demo` names its reels by their numbers, all by naming none."""
     data = DataFolder(root)
     data.make()
-    with data.lock() as held:
+    with data.lock():
         keep_log(root, "server", level)
         data.clear_left("archive-*")
         open_database(data.database)
@@ -35,7 +35,7 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
         try:
             server = _listening(data, queue, port, allowed, upload_limit)
             address = f"http://127.0.0.1:{port}/"
-            data.note_address(held, address)
+            data.note_address(address)
             print(f"Nimbus Sweep is ready: {address}   (stop it with Ctrl+C)", flush=True)
             server.run()
         except KeyboardInterrupt:

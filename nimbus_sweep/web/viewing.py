@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 import threading
-from collections import OrderedDict, deque
+from collections import deque
 from collections.abc import Callable
 from typing import Any, TypeVar
 
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 
 from ..core.base.errors import Overtaken, SweepError
@@ -52,8 +53,8 @@ class Viewing:
     """Opens what is looked at once and keeps the last few open."""
 
     def __init__(self, data: DataFolder, most: int = 4) -> None:
-        self._data, self._most = data, most
-        self._held: OrderedDict[tuple[Any, ...], Any] = OrderedDict()
+        self._data = data
+        self._held: LRUCache[tuple[Any, ...], Any] = LRUCache(5 * most)
         self._lock = threading.Lock()
         self._turns: dict[int, threading.Lock] = {}
         self._wanted: dict[int, deque[int]] = {}
@@ -61,13 +62,12 @@ class Viewing:
     def _keep(self, key: tuple[Any, ...], make: Callable[[], _Held]) -> _Held:
         with self._lock:
             if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
+                kept: _Held = self._held[key]
+                return kept
+        # What takes its time is made without keeping the others waiting; when two make it, the later stays.
         made = make()
         with self._lock:
             self._held[key] = made
-            while len(self._held) > 5 * self._most:
-                self._held.popitem(last=False)
         return made
 
     def forget(self, reel: Reel) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from ..core.interchange.papers import Evidence, ShotCondition, TreatedStep
+from ..core.interchange.papers import ReportedFinding, ShotCondition, TreatedStep
 from ..core.model.findings import Finding
 from ..core.model.recipes import Step
 from ..core.model.regions import Region
@@ -31,9 +31,9 @@ def condition_of(number: int, shot: Shot, findings: Iterable[tuple[Finding, str]
     )
 
 
-def _evidence(number: int, finding: Finding, state: str) -> Evidence:
+def _evidence(number: int, finding: Finding, state: str) -> ReportedFinding:
     own = {name: getattr(finding, name) for name in ("kind", "x", "y", "width", "height", "first", "by_hand", "step")}
-    return Evidence(
+    return ReportedFinding(
         number=number,
         last=finding.stop - 1,
         confidence=round(finding.confidence, 3),

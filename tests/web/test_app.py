@@ -312,11 +312,12 @@ def test_stopping_work(desk: Desk, open_reel: int) -> None:
 
 def test_a_second_start_on_the_same_folder_is_refused(tmp_path: Path) -> None:
     data = DataFolder(tmp_path)
-    with data.lock() as held:
-        data.note_address(held, "http://127.0.0.1:8017/")
-        with pytest.raises(SweepError, match=r"running on the data folder .* already .*8017"):
-            data.lock()
-    data.lock().close()
+    with data.lock():
+        data.note_address("http://127.0.0.1:8017/")
+        with pytest.raises(SweepError, match=r"running on the data folder .* already .*8017"), data.lock():
+            pass
+    with data.lock():
+        pass
 
 
 def test_words() -> None:

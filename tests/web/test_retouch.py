@@ -12,7 +12,7 @@ from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.demo.cues import CueMark, marked
-from nimbus_sweep.store.models import Edit, Stroke
+from nimbus_sweep.store.models import Edit, StrokeChange
 from nimbus_sweep.store.strokes import for_other_shot
 from tests.conftest import small, write_movie
 from tests.web.conftest import ASKED, Desk
@@ -75,7 +75,7 @@ def test_a_stroke_costs_no_more_than_itself_to_be_kept(desk: Desk, reel: int) ->
     assert len(strokes(desk, reel, 4)["strokes"]) == 240
     sizes = [len(str(edit.shots)) for edit in Edit.select().order_by(Edit.id.desc()).limit(12)]
     assert max(sizes) < min(sizes) + 60
-    assert Stroke.select().count() == 12
+    assert StrokeChange.select().count() == 12
 
 
 @pytest.mark.parametrize(

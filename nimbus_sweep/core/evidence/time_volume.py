@@ -88,11 +88,11 @@ class TimeVolume:
         part._data = self._data[inside[0] : inside[-1] + 1]
         return part
 
-    def window(self, x: int, y: int, reach: int) -> Window:
+    def window(self, x: int, y: int, reach: int) -> VolumeWindow:
         """The part of the volume within `reach` pixels of a place, edges on multiples of 16 pixels."""
         left, top = max(0, x - reach) // 16 * 16, max(0, y - reach) // 16 * 16
         right, bottom = min(self.format.width, x + reach), min(self.format.height, y + reach)
-        return Window(_PartOfVolume(self, left, top, right, bottom), left, top)
+        return VolumeWindow(_PartOfVolume(self, left, top, right, bottom), left, top)
 
     def frame(self, number: int) -> Frame:
         """The held frame of that number; raises KeyError for one not held."""
@@ -129,7 +129,7 @@ class _PartOfVolume(TimeVolume):
 
 
 @dataclass(frozen=True)
-class Window:
+class VolumeWindow:
     """A part of a volume and where its left upper pixel lies."""
 
     volume: TimeVolume

@@ -42,7 +42,7 @@ Lights = Callable[[int], Plane | None]
 HeldOut = Callable[[int], Plane | None]
 
 
-class Follower:
+class PlanarTracker:
     """Follows a plane from frame to frame.
 
     Parameters

@@ -36,7 +36,7 @@ class Head(_Plain):
     facts: dict[str, str]
 
 
-class Evidence(_Plain):
+class ReportedFinding(_Plain):
     """A finding as the papers tell it."""
 
     number: int
@@ -67,7 +67,7 @@ class ShotCondition(_Plain):
     use: str
     surveyed: float | None
     notes: tuple[str, ...] = ()
-    findings: tuple[Evidence, ...] = ()
+    findings: tuple[ReportedFinding, ...] = ()
 
 
 class ConditionReport(_Plain):

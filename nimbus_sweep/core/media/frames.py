@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field, replace
 from fractions import Fraction
 from typing import Any, Protocol
 
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 
 # Unsigned integers, or floats in pictures that carry light itself.
@@ -283,33 +283,22 @@ class FrameCache:
 
     def __init__(self, max_bytes: int) -> None:
         self.max_bytes = max_bytes
-        self._bytes = 0
-        self._held: OrderedDict[int, Frame] = OrderedDict()
+        self._held: LRUCache[int, Frame] = LRUCache(max_bytes, getsizeof=lambda frame: frame.nbytes)
         self._lock = threading.Lock()
 
     @property
     def nbytes(self) -> int:
         """Bytes held now; never above `max_bytes`."""
-        return self._bytes
+        return int(self._held.currsize)
 
     def get(self, number: int) -> Frame | None:
         """The frame, or None when it is not held."""
         with self._lock:
-            frame = self._held.get(number)
-            if frame is not None:
-                self._held.move_to_end(number)
-            return frame
+            return self._held.get(number)
 
     def put(self, frame: Frame) -> None:
         """Keep `frame`; one larger than the bound is not kept."""
         with self._lock:
-            old = self._held.pop(frame.number, None)
-            if old is not None:
-                self._bytes -= old.nbytes
-            if frame.nbytes > self.max_bytes:
-                return
-            self._held[frame.number] = frame
-            self._bytes += frame.nbytes
-            while self._bytes > self.max_bytes:
-                _, dropped = self._held.popitem(last=False)
-                self._bytes -= dropped.nbytes
+            self._held.pop(frame.number, None)
+            if frame.nbytes <= self.max_bytes:
+                self._held[frame.number] = frame

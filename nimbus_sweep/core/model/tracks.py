@@ -23,7 +23,7 @@ from .shapes import Mask
 _KEPT = 10
 
 
-class Nudge(BaseModel):
+class CornerNudge(BaseModel):
     """How far the corners of a plane were moved by hand in a frame: x and y for each, clockwise from the left upper one."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -71,7 +71,7 @@ class Track(BaseModel):
     hold_out: Region | None = None
     first: int = Field(default=0, ge=0)
     path: str = ""
-    nudges: tuple[Nudge, ...] = Field(default=(), max_length=2000)
+    nudges: tuple[CornerNudge, ...] = Field(default=(), max_length=2000)
     smooth: float = Field(default=0.0, ge=0, le=50)
     size: tuple[int, int] = (0, 0)
     box: tuple[float, float, float, float] | None = None
@@ -170,7 +170,7 @@ class Track(BaseModel):
             raise SweepError("Track the plane first; then its corners can be put right.")
         at = moved(self.corners(), base[int(np.clip(frame - self.first, 0, len(base) - 1))])
         by = tuple((round(float(x), 3), round(float(y), 3)) for x, y in corners - at)
-        kept = {n.frame: n for n in self.nudges} | {frame: Nudge(frame=frame, corners=by)}  # type: ignore[arg-type]
+        kept = {n.frame: n for n in self.nudges} | {frame: CornerNudge(frame=frame, corners=by)}  # type: ignore[arg-type]
         return self.model_copy(update={"nudges": tuple(kept[n] for n in sorted(kept))})
 
     def unnudged(self, frame: int) -> Track:

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..imaging.levels import luma
 from ..imaging.motion import Plane
-from ..imaging.planar_tracking import Follower
+from ..imaging.planar_tracking import PlanarTracker
 from ..media.frames import Frame, FrameSource
 from ..model.planes import Followed
 from ..model.regions import Masked
@@ -94,5 +94,5 @@ def follow(
 
     numbers = [int(n) for n in towards]
     start = np.eye(3) if at == track.reference and not track.path else track.way(at)
-    follower = Follower(lights_along(source, numbers), track.region, track.model, held_out if kept_out else None)
+    follower = PlanarTracker(lights_along(source, numbers), track.region, track.model, held_out if kept_out else None)
     return follower.follow(numbers, start, on_progress, corners=track.corners())

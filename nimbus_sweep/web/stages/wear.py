@@ -10,7 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError
 
-from ...core.defects.cue_marks.repair import CueLiftSettings, Nudge
+from ...core.defects.cue_marks.repair import CueLiftSettings, FrameNudge
 from ...core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings
 from ...core.evidence.frames_at_hand import Span, frames_of
 from ...core.imaging.aligned_fill import Lender, fill
@@ -197,13 +197,13 @@ def nudge(reel_id: int, index: int) -> Response:
     place = place_named(reel)
     settings = _cue_lift(reel, index)
     frame = services().viewing.moment(reel, integer(sent, "frame"))
-    old = next((n for n in settings.nudges if n.frame == frame), Nudge(frame=frame))
+    old = next((n for n in settings.nudges if n.frame == frame), FrameNudge(frame=frame))
     kept = [n for n in settings.nudges if n.frame != frame]
     if sent.get("across") is None:
         said = f"Frame {frame} as it was found"
     else:
         try:
-            new = Nudge(frame=frame, across=old.across + float(sent["across"]), down=old.down + float(sent["down"]))
+            new = FrameNudge(frame=frame, across=old.across + float(sent["across"]), down=old.down + float(sent["down"]))
         except (ValidationError, TypeError, ValueError, KeyError):
             abort(400, "That nudge cannot be: at most 200 pixels, across and down.")
         kept.append(new)

@@ -15,7 +15,7 @@ from benchmarks.material import MemorySource, Planes, panned
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.defects.cue_marks.detect import drawn_by_hand, surveyed
 from nimbus_sweep.core.defects.cue_marks.events import APART, corners, paired
-from nimbus_sweep.core.defects.cue_marks.repair import CueLiftSettings, Mark, Nudge, analyse, resolve
+from nimbus_sweep.core.defects.cue_marks.repair import CueLiftSettings, CueSeed, FrameNudge, analyse, resolve
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.model.regions import Key, Outside, Part, Region, box_region
@@ -97,14 +97,14 @@ def test_the_other_of_a_pair_is_found_from_one_by_hand() -> None:
         drawn_by_hand(Ellipse(x=-500, y=-500, across=4, down=4), (height, width), 3)
 
 
-def one_mark(name: str, kind: str = "dark") -> tuple[MemorySource, list[Planes], tuple[Mark, ...]]:
+def one_mark(name: str, kind: str = "dark") -> tuple[MemorySource, list[Planes], tuple[CueSeed, ...]]:
     truth = list(short(name).pictures)
     height, width = truth[0][0].shape
     spoiled = cues.marked(truth, cues.pair(11, (height, width), kind))
     mark = cues.pair(11, (height, width), kind)[0]
     angles = np.linspace(0, 2 * np.pi, 24, endpoint=False)
     outline = tuple((int(mark.x + (mark.across + 5) * np.cos(a)), int(mark.y + (mark.down + 5) * np.sin(a))) for a in angles)
-    return short(name).over(spoiled), truth, (Mark(first=11, stop=15, outline=outline),)
+    return short(name).over(spoiled), truth, (CueSeed(first=11, stop=15, outline=outline),)
 
 
 @pytest.mark.slow
@@ -123,7 +123,7 @@ def test_a_nudge_moves_what_is_put_down_by_that_much() -> None:
     span = Span.of(over, 0, 28)
     plain, nudged = (
         put(analyse(span, CueLiftSettings(marks=marks, grain=False, nudges=n)), over)[12][0].astype(float)
-        for n in ((), (Nudge(frame=12, across=4.0),))
+        for n in ((), (FrameNudge(frame=12, across=4.0),))
     )
     x, y = (int(v) for v in np.mean(marks[0].outline, 0))
     inside = np.s_[y - 4 : y + 5, x - 4 : x + 5]

@@ -18,14 +18,14 @@ from nimbus_sweep.core.defects.static_shade.shared_marks import mean_light, pres
 from nimbus_sweep.core.defects.static_shade.veils import Veil
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.model.findings import Finding
-from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+from nimbus_sweep.demo.shade import DrawnMark, shade, sprinkle
 from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep
 
 SIZE = (400, 226)
 
 
-def held_shot(name: str, marks: list[ShadeMark], folder: Path) -> tuple[MemorySource, list, TimeVolume]:
+def held_shot(name: str, marks: list[DrawnMark], folder: Path) -> tuple[MemorySource, list, TimeVolume]:
     """A shot that never moves, with grain of its own, dirty and clean."""
     scene = still(panned(name, 12, 3, 0.3, SIZE), 16, 5)
     clean = noisy(list(scene.pictures), 1.0, 7)
@@ -34,7 +34,7 @@ def held_shot(name: str, marks: list[ShadeMark], folder: Path) -> tuple[MemorySo
     return source, clean, build_volume(folder / f"{name}-{len(marks)}.bin", source)
 
 
-def as_known(mark: ShadeMark) -> Finding:
+def as_known(mark: DrawnMark) -> Finding:
     share = mark.share(SIZE[::-1])
     rows, cols = np.flatnonzero(share.any(1)), np.flatnonzero(share.any(0))
     left, top = int(cols[0]), int(rows[0])

@@ -22,7 +22,7 @@ from nimbus_sweep.core.defects.static_shade import detect as static_shade
 from nimbus_sweep.core.defects.static_shade.marks import ShadeMark as FoundMark
 from nimbus_sweep.core.defects.static_shade.marks import ShadeSurvey, drawn_by_hand
 from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
-from nimbus_sweep.core.defects.static_shade.shade_plan import Mark, ShadePlan, UnshadeSettings
+from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, ShadeSeed, UnshadeSettings
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Frame, Window
@@ -31,7 +31,7 @@ from nimbus_sweep.core.model.regions import Key, Part, Region
 from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import StuckSite, stick
-from nimbus_sweep.demo.shade import ShadeMark, shade, sprinkle
+from nimbus_sweep.demo.shade import DrawnMark, shade, sprinkle
 from nimbus_sweep.wording import sentence, title
 from tests.conftest import with_sweep
 
@@ -72,7 +72,7 @@ def sure(volume: TimeVolume) -> list[FoundMark]:
     return [m for m in static_shade.find(volume).marks if m.confidence >= 0.5]
 
 
-def over(found: FoundMark, mark: ShadeMark, shape: tuple[int, int]) -> bool:
+def over(found: FoundMark, mark: DrawnMark, shape: tuple[int, int]) -> bool:
     box = np.s_[max(0, found.y) : found.y + found.height, max(0, found.x) : found.x + found.width]
     return bool((mark.share(shape)[box] > 0.02).any())
 
@@ -231,7 +231,7 @@ def test_near_black_nothing_is_divided(tmp_path: Path) -> None:
 def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) -> None:
     source = moving("coffee", 4)
     night = [(np.minimum(y // 14 + 15, 235).astype(np.uint8), cb, cr) for y, cb, cr in source.pictures]
-    mark = ShadeMark(200, 113, 9, 0.8, 5)
+    mark = DrawnMark(200, 113, 9, 0.8, 5)
     spoiled, masks = shade(night, [mark])
     volume = volume_of(source, spoiled, tmp_path)
     drawn = drawn_by_hand(Ellipse(x=mark.x, y=mark.y, across=16, down=16), SIZE[::-1], 0, len(source))
@@ -250,7 +250,7 @@ def test_a_shot_of_few_frames_is_safe(frames: int, tmp_path: Path) -> None:
     volume = build_volume(tmp_path / "volume.bin", short)
     assert not sure(volume)
     outline = ((40, 40), (60, 40), (60, 60), (40, 60))
-    plan = analyse(volume, UnshadeSettings(marks=(Mark(outline=outline, way="borrow"),), reach=60))
+    plan = analyse(volume, UnshadeSettings(marks=(ShadeSeed(outline=outline, way="borrow"),), reach=60))
     assert plan.apply(short, 0, frames).frame(0).planes[0].shape == SIZE[::-1]
 
 
@@ -276,7 +276,7 @@ def test_a_hair_is_borrowed_from_other_frames(tmp_path: Path) -> None:
 def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, float], tmp_path: Path) -> None:
     source = panned("chelsea", 48, 5, 0.45, VEILED)
     truth = list(source.pictures)
-    veil = ShadeMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4, tint=tint)
+    veil = DrawnMark(230, 140, 28, 0.55, 26, gain=0.4, level=45, blur=4, tint=tint)
     spoiled, masks = shade(truth, [veil])
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)
@@ -299,13 +299,13 @@ def test_a_veil_is_told_from_dust_and_undone_with_its_colour(tint: tuple[float, 
 @pytest.mark.slow
 def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    mark = ShadeMark(240, 130, 7, 0.5, 5)
+    mark = DrawnMark(240, 130, 7, 0.5, 5)
     spoiled, masks = shade(list(source.pictures), [mark])
     volume = volume_of(source, spoiled, tmp_path)
     outline = tuple((round(240 + 11 * np.cos(t)), round(130 + 11 * np.sin(t))) for t in np.linspace(0, 6, 14))
     quality = {}
     for way in ("auto", "undo", "borrow", "surround"):
-        plan = analyse(volume, UnshadeSettings(marks=(Mark(outline=outline),), way=way))
+        plan = analyse(volume, UnshadeSettings(marks=(ShadeSeed(outline=outline),), way=way))
         assert [p.way for p in plan.marks] == [{"auto": "undo"}.get(way, way)]
         plan.save(tmp_path / "plan.npz")
         again = ShadePlan.load(tmp_path / "plan.npz")
@@ -320,7 +320,7 @@ def test_each_way_can_be_forced_and_is_kept(tmp_path: Path) -> None:
 @pytest.mark.slow
 def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
+    spoiled, _ = shade(list(source.pictures), [DrawnMark(240, 130, 7, 0.5, 5)])
     volume = volume_of(source, spoiled, tmp_path)
     plan = analyse(volume, resolve(UnshadeSettings(), found_in(volume)))
     dirty = source.over(spoiled)
@@ -341,19 +341,19 @@ def test_only_the_frames_of_the_shot_are_touched_and_missing_ones_never(tmp_path
 def test_marks_off_the_picture_are_left_out_and_bad_ones_refused(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     volume = volume_of(source, list(source.pictures), tmp_path)
-    away = Mark(outline=((900, 900), (920, 900), (910, 920)), way="surround")
+    away = ShadeSeed(outline=((900, 900), (920, 900), (910, 920)), way="surround")
     assert analyse(volume, UnshadeSettings(marks=(away,))).marks == ()
-    partly = Mark(outline=((-8, -8), (12, -8), (12, 12), (-8, 12)), way="surround")
+    partly = ShadeSeed(outline=((-8, -8), (12, -8), (12, 12), (-8, 12)), way="surround")
     assert len(analyse(volume, UnshadeSettings(marks=(partly,))).marks) == 1
     with pytest.raises(ValueError, match="at least 3"):
-        Mark(outline=((0, 0), (1, 1)))
+        ShadeSeed(outline=((0, 0), (1, 1)))
 
 
 @pytest.mark.slow
 def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> None:
     source = moving("coffee", 1)
     dead, _ = stick(list(source.pictures), [StuckSite(300, 60, 2, "black", "mild")])
-    spoiled, _ = shade(dead, [ShadeMark(120, 130, 7, 0.9, 4)])
+    spoiled, _ = shade(dead, [DrawnMark(120, 130, 7, 0.9, 4)])
     found = [f for f in survey(ShotEvidence(volume_of(source, spoiled, tmp_path), 0, 36)).findings if f.convinces]
     assert sorted((f.kind, round(f.x, -2)) for f in found) == [("static-shade", 100), ("stuck-pixel", 300)]
 
@@ -361,7 +361,7 @@ def test_a_dead_pixel_is_no_dust_and_dust_is_no_dead_pixel(tmp_path: Path) -> No
 @pytest.mark.slow
 def test_the_evidence_is_told_and_the_survey_can_be_stopped(tmp_path: Path) -> None:
     source = moving("coffee", 1)
-    spoiled, _ = shade(list(source.pictures), [ShadeMark(240, 130, 7, 0.5, 5)])
+    spoiled, _ = shade(list(source.pictures), [DrawnMark(240, 130, 7, 0.5, 5)])
     volume = volume_of(source, spoiled, tmp_path)
     finding = next(f for f in found_in(volume) if f.convinces)
     assert title(finding) == "Sensor dust"
@@ -454,7 +454,7 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
 def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: Path) -> None:
     source = panned(name, 48, seed, 0.35, SIZE)
     truth = list(source.pictures)
-    mark = ShadeMark(140, 88, 20, 0.5, 26, 1.2, 0.4, gain=0.35, level=60, blur=4)
+    mark = DrawnMark(140, 88, 20, 0.5, 26, 1.2, 0.4, gain=0.35, level=60, blur=4)
     spoiled, masks = shade(truth, [mark])
     volume = volume_of(source, spoiled, tmp_path)
     found = sure(volume)

@@ -30,7 +30,7 @@ from nimbus_sweep.core.defects.unsteady_light.evidence import LightEvidence
 from nimbus_sweep.core.defects.unsteady_light.forms import forms
 from nimbus_sweep.core.defects.unsteady_light.light_plan import LightPlan
 from nimbus_sweep.core.defects.unsteady_light.pairs import LAGS
-from nimbus_sweep.core.defects.unsteady_light.reading import Reading
+from nimbus_sweep.core.defects.unsteady_light.reading import LightReading
 from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import LightRecord, record, small
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -61,7 +61,7 @@ KIND_STEP = {
 }
 
 
-READ: dict[str, Reading] = {}
+READ: dict[str, LightReading] = {}
 
 
 @pytest.fixture(autouse=True)
@@ -70,7 +70,7 @@ def read_once(monkeypatch: pytest.MonkeyPatch) -> None:
 
     def known(
         told: LightRecord, reach: int = LAGS[-1], keep: int | None = None, usable: object = None, *words: Any, **more: Any
-    ) -> Reading:
+    ) -> LightReading:
         if usable is not None or words[:1] not in ((), (None,)) or more.get("on_progress") is not None:
             return read(told, reach, keep, usable, *words, **more)  # type: ignore[arg-type]
         name = content(told, reach, keep, words, sorted(more.items()))
@@ -543,7 +543,7 @@ def test_a_record_is_whole_or_not_there(tmp_path: Path) -> None:
     want = cv2.resize(frame.component(0), part.shape[::-1], interpolation=cv2.INTER_AREA).astype(float) - 16
     assert np.abs(part.light(0) - want).max() < 0.6
     assert small(frame).light.shape == part.shape
-    reading: Reading = read(part)
+    reading: LightReading = read(part)
     assert reading.count == 4
 
 

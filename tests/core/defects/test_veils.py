@@ -14,7 +14,7 @@ from nimbus_sweep.core.imaging import grain
 from nimbus_sweep.core.imaging.light import light_of, samples_of, zero_of
 from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
-from nimbus_sweep.demo.shade import ShadeMark, hair, shade, sprinkle
+from nimbus_sweep.demo.shade import DrawnMark, hair, shade, sprinkle
 
 
 def photo() -> np.ndarray:
@@ -54,7 +54,7 @@ def test_in_a_logarithmic_scan_loss_of_light_is_an_offset() -> None:
 @pytest.mark.parametrize("veil", [Veil(), Veil(0, 0, 60), Veil(0.4, 4.0, 35)])
 def test_what_was_laid_on_is_taken_off(veil: Veil) -> None:
     picture = photo()
-    share = ShadeMark(100, 80, 40, 0.6, 40).share(picture.shape)
+    share = DrawnMark(100, 80, 40, 0.6, 40).share(picture.shape)
     laid = cv2.GaussianBlur(picture, (0, 0), veil.blur, borderType=cv2.BORDER_REPLICATE) if veil.blur else picture
     spoiled = picture * (1 - share) + share * (veil.gain * laid + veil.level)
     assert np.abs(undone(spoiled, share, veil, top=400) - picture).max() < 0.6
@@ -73,7 +73,7 @@ def test_marks_touch_what_they_say_and_nothing_else() -> None:
     assert 0.001 < masks[0].mean() < 0.2
     assert spoiled[0][0][masks[0]].mean() < frames[0][0][masks[0]].mean()
     path = hair(rng, 40)
-    fibre = ShadeMark(80, 60, 1.5, 0.95, 2, path=path).share((120, 160))
+    fibre = DrawnMark(80, 60, 1.5, 0.95, 2, path=path).share((120, 160))
     assert fibre.max() > 0.9
     assert (fibre > 0.5).sum() < 400
     with_veil = replace(marks[0], gain=0.3, level=40, blur=2)

@@ -10,7 +10,7 @@ import skimage.transform
 from benchmarks.material import clip
 from benchmarks.planes import corner_errors, filmed
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.imaging.planar_tracking import Follower
+from nimbus_sweep.core.imaging.planar_tracking import PlanarTracker
 from nimbus_sweep.core.model.planes import State, box_corners, from_corners, moved, nudged, smoothed
 from nimbus_sweep.core.model.regions import box_region
 from tests.conftest import with_sweep
@@ -25,7 +25,7 @@ CORNERS = np.array([[10.0, 20.0], [110.0, 20.0], [110.0, 80.0], [10.0, 80.0]])
 )
 def test_a_moving_photograph_is_followed_to_a_fraction_of_a_pixel(name: str, seed: int, covered: float) -> None:
     pictures, ways, held = (whole[:40] for whole in filmed(name, 120, seed, covered=covered))
-    followed = Follower(pictures.__getitem__, box_region(*BOX), "perspective", held.__getitem__).follow(range(40))
+    followed = PlanarTracker(pictures.__getitem__, box_region(*BOX), "perspective", held.__getitem__).follow(range(40))
     off = corner_errors(followed.matrices, ways, BOX)
     assert np.median(off) < 0.3
     assert np.percentile(off, 95) < 1.0
@@ -36,8 +36,8 @@ def test_a_moving_photograph_is_followed_to_a_fraction_of_a_pixel(name: str, see
 def test_there_and_back_on_a_real_clip() -> None:
     lights = [np.asarray(p[0], np.float32) for p in clip("bunny-near").pictures[:24]]
     region = box_region(200, 100, 160, 140)
-    there = Follower(lights.__getitem__, region, "affine").follow(range(24))
-    back = Follower(lights.__getitem__, region, "affine").follow(range(23, -1, -1), there.matrices[-1])
+    there = PlanarTracker(lights.__getitem__, region, "affine").follow(range(24))
+    back = PlanarTracker(lights.__getitem__, region, "affine").follow(range(23, -1, -1), there.matrices[-1])
     corners = box_corners(region.mask(lights[0].shape))
     assert np.hypot(*(moved(corners, back.matrices[0]) - corners).T).max() < 1.0
     assert list(back.numbers) == list(range(24))
@@ -49,7 +49,7 @@ def test_a_plane_that_is_covered_for_some_frames_is_bridged_and_told_of() -> Non
     wall = np.random.default_rng(3).integers(20, 230, (480, 640)).astype(np.float32)
     for n in range(12, 17):
         pictures[n] = cv2.GaussianBlur(wall, (0, 0), 3) + n
-    followed = Follower(pictures.__getitem__, box_region(*BOX), "perspective").follow(range(30))
+    followed = PlanarTracker(pictures.__getitem__, box_region(*BOX), "perspective").follow(range(30))
     assert (followed.states[12:17] == State.BRIDGED).all()
     assert (followed.states[20:] == State.HELD).all()
     off = corner_errors(followed.matrices, ways, BOX)
@@ -60,7 +60,7 @@ def test_a_plane_that_is_covered_for_some_frames_is_bridged_and_told_of() -> Non
 def test_a_plane_that_leaves_the_picture_is_off_it() -> None:
     wide = cv2.resize(filmed("brick", 1, 1, noise=0)[0][0], (1600, 600))
     pictures = [wide[60:360, 14 * n : 14 * n + 400].copy() for n in range(40)]
-    followed = Follower(pictures.__getitem__, box_region(60, 60, 120, 120), "translation").follow(range(40))
+    followed = PlanarTracker(pictures.__getitem__, box_region(60, 60, 120, 120), "translation").follow(range(40))
     assert (followed.states[:8] == State.HELD).all()
     assert (followed.states[-10:] == State.OUT).all()
 
@@ -68,20 +68,20 @@ def test_a_plane_that_leaves_the_picture_is_off_it() -> None:
 def test_a_region_without_texture_says_what_would_hold() -> None:
     flat = np.full((300, 400), 120, np.float32) + np.random.default_rng(1).normal(0, 1, (300, 400)).astype(np.float32)
     with pytest.raises(SweepError, match="even there"):
-        Follower(lambda _: flat, box_region(100, 100, 60, 60), "perspective").follow(range(3))
+        PlanarTracker(lambda _: flat, box_region(100, 100, 60, 60), "perspective").follow(range(3))
     framed = flat.copy()
     cv2.circle(framed, (130, 130), 90, 30, 5)
     cv2.line(framed, (20, 240), (260, 20), 200, 5)
     with pytest.raises(SweepError, match="grow the region by"):
-        Follower(lambda _: framed, box_region(105, 105, 50, 20), "perspective").follow(range(3))
+        PlanarTracker(lambda _: framed, box_region(105, 105, 50, 20), "perspective").follow(range(3))
     with pytest.raises(SweepError, match="empty"):
-        Follower(lambda _: flat, box_region(600, 600, 60, 60), "perspective").follow(range(3))
+        PlanarTracker(lambda _: flat, box_region(600, 600, 60, 60), "perspective").follow(range(3))
 
 
 def test_changing_light_moves_nothing() -> None:
     pictures, _, _ = filmed("camera", 1, 1, blur=False, light=False, noise=0)
     lit = [pictures[0] * gain for gain in (1.0, 0.6, 1.3, 0.8)]
-    followed = Follower(lit.__getitem__, box_region(*BOX), "perspective").follow(range(4))
+    followed = PlanarTracker(lit.__getitem__, box_region(*BOX), "perspective").follow(range(4))
     corners = box_corners(box_region(*BOX).mask((480, 640)))
     for way in followed.matrices:
         assert np.abs(moved(corners, way) - corners).max() < 0.05

@@ -146,13 +146,13 @@ def _moved(mine: Look, theirs: Look) -> tuple[Field, Field]:
 
 
 @dataclass(frozen=True)
-class _Blob:
+class _Patch:
     """What is in one frame and not in the other: where, and by how much."""
 
     mask: Places
     change: Plane
 
-    def same(self, other: _Blob) -> bool:
+    def same(self, other: _Patch) -> bool:
         """Whether both may be the coming and the going of one thing: at one place, and out by the same."""
         both = self.mask & other.mask
         if both.sum() <= _SAME * (self.mask | other.mask).sum():
@@ -161,7 +161,7 @@ class _Blob:
         return float(a @ b) > 0.6 * float(np.sqrt((a @ a) * (b @ b)))
 
 
-def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Blob]:
+def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]:
     """What is in one corner and not in the other, and is compact; `picture` is the size of the whole picture."""
     there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
     change = one - there
@@ -179,7 +179,7 @@ def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Blob]:
             continue
         if max(width, height) > 3.2 * min(width, height) or area < 0.15 * width * height:
             continue
-        found.append(_Blob(labels == k, change))
+        found.append(_Patch(labels == k, change))
     return found
 
 
@@ -203,7 +203,7 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
     whole = layout.width * layout.height / factor**2
     found: list[tuple[int, int, Box, Places]] = []
 
-    def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Blob], list[_Blob]]]:
+    def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Patch], list[_Patch]]]:
         told = []
         for before, behind in zip(*pair, strict=True):
             there, back = _moved(before.look, behind.look)
@@ -220,7 +220,7 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
                 yield last, now
             last = now
 
-    came: list[deque[list[_Blob]]] = [deque(maxlen=LONGEST) for _ in zones]
+    came: list[deque[list[_Patch]]] = [deque(maxlen=LONGEST) for _ in zones]
     for place, (_, told) in enumerate(buffered_map(compared, pairs()), start=1):
         for zone, seen, (gone, new) in zip(zones, came, told, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.

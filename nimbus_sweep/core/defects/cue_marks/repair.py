@@ -27,7 +27,7 @@ _PART, _SOFT = 0.1, 2
 _SOLID = 0.6
 
 
-class Mark(BaseModel):
+class CueSeed(BaseModel):
     """A cue mark: the frames it is in, and a line around it."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -38,7 +38,7 @@ class Mark(BaseModel):
     by_hand: bool = False
 
 
-class Nudge(BaseModel):
+class FrameNudge(BaseModel):
     """What is added by hand, in one frame, to where the clean frames are found to lie."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -53,10 +53,10 @@ class CueLiftSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    marks: tuple[Mark, ...] | None = Field(default=None, max_length=2000)
+    marks: tuple[CueSeed, ...] | None = Field(default=None, max_length=2000)
     sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
     lends: Literal["both", "before", "behind"] = Field(default="both", description="which clean frames lend")
-    nudges: tuple[Nudge, ...] = Field(default=(), max_length=10_000)
+    nudges: tuple[FrameNudge, ...] = Field(default=(), max_length=10_000)
     grain: bool = Field(default=True, description="match the grain")
 
 
@@ -65,7 +65,7 @@ def resolve(settings: CueLiftSettings, findings: Iterable[Finding]) -> CueLiftSe
     if settings.marks is not None:
         return settings
     found = ((f, f.evidence) for f in findings if isinstance(f.evidence, CueEvidence) and f.confidence >= settings.sure)
-    marks = tuple(Mark(first=f.first, stop=f.stop, outline=e.outline, by_hand=f.by_hand) for f, e in found)
+    marks = tuple(CueSeed(first=f.first, stop=f.stop, outline=e.outline, by_hand=f.by_hand) for f, e in found)
     return settings.model_copy(update={"marks": marks})
 
 
@@ -96,7 +96,7 @@ def analyse(
     return PatchPlan.of(layout, patches, {"marks": len(runs), "frames": sorted(p.frame for p in patches)})
 
 
-def _runs(span: Span, marks: tuple[Mark, ...], noise: float) -> Iterable[tuple[int, int, int, Places]]:
+def _runs(span: Span, marks: tuple[CueSeed, ...], noise: float) -> Iterable[tuple[int, int, int, Places]]:
     """For each mark its number, places of its first and behind its last frame, and its hole; of one by hand, those found from it."""
     shape = (span.source.format.height, span.source.format.width)
     taken: list[tuple[int, int]] = []

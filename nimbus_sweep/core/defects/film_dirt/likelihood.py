@@ -19,7 +19,7 @@ _PLAIN = 20.0
 
 
 @dataclass(frozen=True)
-class Evidence:
+class SpeckEvidence:
     """How the repair of a candidate behaves.
 
     Attributes

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.motion import Plane
-from .likelihood import UNTOLD, Evidence
+from .likelihood import UNTOLD, SpeckEvidence
 from .neighbours import Mask, Neighbour, departures, limits
 
 Box = tuple[slice, slice]
@@ -78,7 +78,7 @@ class Speck:
     bright: bool
     contrast: float
     sure: float
-    evidence: Evidence
+    evidence: SpeckEvidence
 
 
 @dataclass(frozen=True)
@@ -246,7 +246,7 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     # Most of what departs is texture that was not followed, and is known by what is about it without being filled.
     wide, beside = float(np.sqrt(unrest.left_over[box][blob].mean())), float(unrest.beside[box][blob].mean())
     rough = float(np.percentile(departs[box][blob], 80))
-    hoped = Evidence(rough, 0.0, 0.0, 0.05, 0.0, float(blob.sum()), 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
+    hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, float(blob.sum()), 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
     if hoped.sure < least:
         return None
     window = _window(box, _SOFT + _GAP + _RING + 1, light.shape)
@@ -287,7 +287,7 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
         return None
     misfit = float(np.sqrt(_mean_square(told - fill[ring])))
     told_both = [s.made for s in singles if s is not None]
-    evidence = Evidence(
+    evidence = SpeckEvidence(
         contrast=contrast,
         misfit=misfit / contrast,
         differ=float(np.abs(told_both[0] - told_both[1])[inner].mean()) / contrast if len(told_both) == 2 else UNTOLD,

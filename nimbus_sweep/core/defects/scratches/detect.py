@@ -14,7 +14,7 @@ from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .profiles import HIDES, Profile, line_ends, measured, sureness
-from .threads import Follower, Line, Scores, Thread, lines, moved, ready, scores
+from .threads import Line, Scores, Thread, ThreadFollower, lines, moved, ready, scores
 
 # Frames a scratch is measured in, and places of its way that are kept.
 _MEASURED, _KEPT = 10, 200
@@ -39,7 +39,7 @@ def surveyed(
     if len(span) < 3:
         return Surveyed([])
     layout = span.source.format
-    followers = {bright: Follower(bright) for bright in (True, False)}
+    followers = {bright: ThreadFollower(bright) for bright in (True, False)}
     moves: list[Plane] = []
     numbers: list[int] = []
     before: Gray | None = None

@@ -197,7 +197,7 @@ def smoothed(places: Array, weights: Array) -> Array:
     return np.asarray(gaussian_filter1d(places * weights, sigma, mode="nearest") / gaussian_filter1d(weights, sigma, mode="nearest"))
 
 
-class Follower:
+class ThreadFollower:
     """Follows lines of one sign from frame to frame."""
 
     def __init__(self, bright: bool) -> None:

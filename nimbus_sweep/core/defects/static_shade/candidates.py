@@ -14,7 +14,7 @@ from ...evidence.travel import DISTANCES, Travel, pairs
 from ...imaging.box import Box
 from ...imaging.motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
 from ...imaging.stack_statistics import robust
-from .light import Light
+from .light import ShotLight
 from .marks import ShadeMark
 
 Mask = NDArray[np.bool_]
@@ -49,7 +49,7 @@ class _Evidence:
         return half.repeat(2)
 
 
-def gather(light: Light, way: Travel, noise: float, told: Callable[[float], None]) -> _Evidence | None:
+def gather(light: ShotLight, way: Travel, noise: float, told: Callable[[float], None]) -> _Evidence | None:
     factor = max(1, -(-light.shape[1] // _WORK_WIDTH))
     # Of a large picture each sample is the mean of several, so fewer pairs do, and motion is smooth enough for half the size.
     couples = pairs(way, _PAIRS if factor == 1 else _PAIRS_LARGE)

@@ -24,7 +24,7 @@ from ...model.findings import CONVINCES, Surveyed
 from ...model.regions import Masked
 from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, gather, loss_map
 from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
-from .light import Light, way_of
+from .light import ShotLight, way_of
 from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
 from .shade_map import ShadeMap
 from .sights import PairViews, view_pairs
@@ -52,7 +52,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
     """
     told = on_progress or (lambda share: None)
-    light = Light(volume, hold_out)
+    light = ShotLight(volume, hold_out)
     if len(light) < 4 or min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
@@ -107,7 +107,7 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
     return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
 
 
-def _measured(light: Light, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
+def _measured(light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
     made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
     if _DOUBT[0] < sure < _DOUBT[1]:
@@ -116,7 +116,7 @@ def _measured(light: Light, way: Travel, noise: float, marked: Plane, c: Candida
 
 
 def _probed(
-    light: Light, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, most: int
+    light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, most: int
 ) -> tuple[ShadeMark | None, float]:
     box = about(c.box, 2 if c.veil and c.narrow > 120 else 1)
     needed = c.narrow + 2.0
@@ -232,7 +232,7 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: PairViews, edge: bool) -
 
 
 def _mark(
-    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: Light, way: Travel
+    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: ShotLight, way: Travel
 ) -> ShadeMark | None:
     area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)

@@ -16,8 +16,8 @@ from ...imaging.light import light_of
 from ...imaging.motion import Plane, blur
 from ...media.frames import PictureFormat, Samples
 from .fit import LossFit, blurred, detail_through, fit_loss, fit_veil
-from .light import Light
-from .shade_plan import KEPT, LEAST, LOST, Kind, Mark, MarkPlan, Way, scaled
+from .light import ShotLight
+from .shade_plan import KEPT, LEAST, LOST, Kind, MarkPlan, ShadeSeed, Way, scaled
 from .sights import PairViews, view_pairs
 from .veils import Veil, undone
 
@@ -37,13 +37,13 @@ def grain_of_component(volume: TimeVolume, index: int) -> Grain:
     return measure([light_of(stack[n], component, volume.colour) for n in range(0, len(stack), max(1, len(stack) // 5))])
 
 
-def lies_on(mark: Mark, layout: PictureFormat) -> bool:
+def lies_on(mark: ShadeSeed, layout: PictureFormat) -> bool:
     left, top, right, bottom = mark.box()
     return right > 0 and bottom > 0 and left < layout.width and top < layout.height
 
 
 def plan_of(
-    volume: TimeVolume, light: Light, way: Travel, noise: float, marked: Plane, mark: Mark, wanted: Way
+    volume: TimeVolume, light: ShotLight, way: Travel, noise: float, marked: Plane, mark: ShadeSeed, wanted: Way
 ) -> tuple[MarkPlan | None, float]:
     left, top, right, bottom = mark.box()
     own = np.zeros(light.shape, np.float32)
@@ -125,7 +125,7 @@ def _lent_planes(volume: TimeVolume, box: Box) -> Iterator[Samples]:
         yield np.ascontiguousarray(volume.component_stack(i)[:, rows, cols])
 
 
-def _measured(seen: PairViews, inner: Plane, light: Light, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
+def _measured(seen: PairViews, inner: Plane, light: ShotLight, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
     """The share of light a mark takes and what it lays over it; of a mark of any kind, what explains it best."""
     made = [_dust(seen, inner)] if kind != "veil" else []
     if kind in ("veil", "any"):
@@ -158,7 +158,7 @@ def _trimmed(share: Plane, doubt: Plane, inner: Plane, least: float = LEAST) -> 
     return np.where(kept, share, 0).clip(0, 1).astype(np.float32)
 
 
-def _veil(seen: PairViews, inner: Plane, light: Light, box: Box) -> tuple[Plane, Veil] | None:
+def _veil(seen: PairViews, inner: Plane, light: ShotLight, box: Box) -> tuple[Plane, Veil] | None:
     fit = fit_veil(seen, inner)
     if fit is None or not 0 < fit.level < 300:
         return None

@@ -21,7 +21,7 @@ from ...model.regions import Masked
 _TRAVEL_WIDTH = 200
 
 
-class Light:
+class ShotLight:
     """The light of a shot's held frames, read as it is asked for.
 
     Parameters
@@ -102,7 +102,7 @@ class Light:
         return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
 
 
-def way_of(light: Light, noise: float) -> Travel:
+def way_of(light: ShotLight, noise: float) -> Travel:
     """The camera's way through the shot."""
     height, width = light.shape
     factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))

@@ -19,8 +19,8 @@ from ...model.findings import Finding
 from ...model.regions import Masked
 from .evidence import ShadeEvidence
 from .learning import ROOM, grain_of_component, lies_on, plan_of
-from .light import Light, way_of
-from .shade_plan import Mark, MarkPlan, ShadePlan, UnshadeSettings
+from .light import ShotLight, way_of
+from .shade_plan import MarkPlan, ShadePlan, ShadeSeed, UnshadeSettings
 
 
 def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSettings:
@@ -30,7 +30,7 @@ def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSe
     told = ((f, f.evidence) for f in findings if isinstance(f.evidence, ShadeEvidence))
     sure = [(f, e) for f, e in told if f.by_hand or f.confidence >= settings.sure]
     marks = (
-        Mark(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map if e.shared else None)
+        ShadeSeed(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map if e.shared else None)
         for _, e in sorted(sure, key=lambda one: (one[0].y, one[0].x))
     )
     return settings.model_copy(update={"marks": tuple(marks)})
@@ -65,7 +65,7 @@ def analyse(
     ShadePlan
     """
     told = on_progress or (lambda share: None)
-    light = Light(volume, hold_out)
+    light = ShotLight(volume, hold_out)
     layout, colour = volume.format, volume.colour
     grain = tuple(grain_of_component(volume, i) for i in range(len(layout.components)))
     named = [m for m in settings.marks or () if lies_on(m, layout)]
@@ -83,7 +83,7 @@ def analyse(
     plans: list[MarkPlan] = []
     rests: list[float] = []
 
-    def planned(mark: Mark) -> tuple[MarkPlan | None, float]:
+    def planned(mark: ShadeSeed) -> tuple[MarkPlan | None, float]:
         way_chosen = mark.way if mark.way != "auto" else settings.way
         return plan_of(volume, light, way, noise, marked, mark, way_chosen)
 

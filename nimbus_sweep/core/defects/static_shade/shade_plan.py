@@ -39,7 +39,7 @@ _TOP = 400.0
 _AT_HAND = 24
 
 
-class Mark(BaseModel):
+class ShadeSeed(BaseModel):
     """One static mark, by the line around it."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -60,7 +60,7 @@ class UnshadeSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    marks: tuple[Mark, ...] | None = None
+    marks: tuple[ShadeSeed, ...] | None = None
     sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
     way: Way = Field(default="auto", description="for marks that do not name their own")
     reach: int = Field(default=0, ge=0, le=60, description="frames each side that may be borrowed from; 0 for as few as will do")

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ...evidence.travel import Travel, pairs
 from ...imaging.box import Box
 from ...imaging.motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
-from .light import Light
+from .light import ShotLight
 
 Stack = NDArray[Any]
 
@@ -65,7 +65,7 @@ class PairViews:
 
 
 def view_pairs(
-    light: Light, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
+    light: ShotLight, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
 ) -> PairViews | None:
     """Hold frames of a shot against each other about a mark.
 

@@ -17,7 +17,7 @@ from ...model.regions import Masked
 from .course import Change
 from .evidence import LightEvidence
 from .light_plan import usable_of
-from .reading import Kind, Reading, too_little
+from .reading import Kind, LightReading, too_little
 from .repair import plans_of
 from .stretches import read
 
@@ -41,7 +41,7 @@ def surveyed(
     stop: int,
     on_progress: Callable[[float], None] | None = None,
     hold_out: Masked | None = None,
-) -> tuple[Surveyed, Reading | None]:
+) -> tuple[Surveyed, LightReading | None]:
     """Read the light of a shot and say what is wrong with it."""
     if len(record) < _FEW:
         return Surveyed([], (Note(kind=KIND, code="too-short", values={"frames": len(record)}),)), None
@@ -52,7 +52,7 @@ def surveyed(
     return Surveyed(findings, _notes(reading, record)), reading
 
 
-def steadied(volume: TimeVolume, record: LightRecord, reading: Reading, path: Path) -> TimeVolume:
+def steadied(volume: TimeVolume, record: LightRecord, reading: LightReading, path: Path) -> TimeVolume:
     """The frames of a volume in steady light, kept at `path`: what keeps its place stands out as it would have."""
     plans = plans_of(record, reading)
     writer = VolumeWriter(path, volume, volume.numbers)
@@ -68,7 +68,7 @@ def steadied(volume: TimeVolume, record: LightRecord, reading: Reading, path: Pa
     return writer.finish()
 
 
-def as_finding(kind: Kind, size: float, reading: Reading, record: LightRecord, first: int, stop: int) -> Finding:
+def as_finding(kind: Kind, size: float, reading: LightReading, record: LightRecord, first: int, stop: int) -> Finding:
     """One kind of trouble as a finding of the whole picture."""
     bands = reading.bands if kind == "bands" else None
     tinted = reading.tinted and reading.channels is not None and kind in ("whole", "on-off", "jumps")
@@ -107,7 +107,7 @@ def as_finding(kind: Kind, size: float, reading: Reading, record: LightRecord, f
     )
 
 
-def _box(reading: Reading, record: LightRecord) -> tuple[int, int, int, int]:
+def _box(reading: LightReading, record: LightRecord) -> tuple[int, int, int, int]:
     """The part of the picture that bands lie in, in pixels: left, top, right, bottom."""
     width, height = record.format.width, record.format.height
     left, top, right, bottom = reading.part or (0.0, 0.0, 1.0, 1.0)
@@ -119,7 +119,7 @@ def _sure(size: float) -> float:
     return round(float(np.clip((size - 0.004) / 0.02, 0.5, 1.0)), 2)
 
 
-def _notes(reading: Reading, record: LightRecord) -> tuple[Note, ...]:
+def _notes(reading: LightReading, record: LightRecord) -> tuple[Note, ...]:
     told = [_kept(change, record) for change in reading.changes if abs(change.size) > 0.1]
     return (*told, *(Note(kind=KIND, code="missed-cut", values={"frame": at}) for at in missed_cuts(record)))
 

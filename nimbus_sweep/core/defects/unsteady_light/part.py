@@ -17,7 +17,7 @@ _SMALL, _LARGE, _SOLID = 0.02, 0.7, 0.7
 
 
 @dataclass(frozen=True)
-class Part:
+class LitPart:
     """A part of the picture.
 
     Attributes
@@ -37,7 +37,7 @@ class Part:
         return replace(pairs, weight=pairs.weight * cv2.resize(self.mask, size, interpolation=cv2.INTER_NEAREST))
 
 
-def changing_part(pairs: Pairs) -> Part | None:
+def changing_part(pairs: Pairs) -> LitPart | None:
     """The one solid part whose light changes from frame to frame, along the motion, while that of all else does not."""
     near = close(pairs, 1)
     if len(near.one) < 4:
@@ -63,4 +63,4 @@ def changing_part(pairs: Pairs) -> Part | None:
     if float(np.percentile(size[around], 90)) > _STEADY * float(np.median(size[inside])):
         return None
     rows, cols = size.shape
-    return Part(inside.astype(np.float32), (left / cols, top / rows, (left + wide) / cols, (top + tall) / rows))
+    return LitPart(inside.astype(np.float32), (left / cols, top / rows, (left + wide) / cols, (top + tall) / rows))

@@ -66,7 +66,7 @@ class Bands:
 
 
 @dataclass(frozen=True)
-class Reading:
+class LightReading:
     """What was read of the light of a shot.
 
     Attributes
@@ -179,7 +179,7 @@ def read_at_once(
     on_progress: Callable[[float], None] | None = None,
     apart: bool = False,
     least: float = 0.0,
-) -> Reading:
+) -> LightReading:
     """Read the light of a shot, or of a stretch of it, all its pairs of frames at once.
 
     Parameters
@@ -253,7 +253,7 @@ def read_at_once(
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     shown = patches if "patches" in kinds else None
-    return Reading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest, box)
+    return LightReading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest, box)
 
 
 def _kind_of(told: RhythmFit) -> Kind:
@@ -266,18 +266,18 @@ def too_little(record: LightRecord) -> bool:
     return len(record) < 3 or min(record.shape) < _SMALLEST
 
 
-def _nothing(count: int) -> Reading:
+def _nothing(count: int) -> LightReading:
     flat = np.zeros(count)
-    return Reading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0)
+    return LightReading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0)
 
 
-def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float], least: float) -> Reading:
+def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float], least: float) -> LightReading:
     whole = solve_whole(pairs.grouped(*_BLOCKS))
     course = at_mean(whole, pairs)
     patches, uneven = _patches(pairs, whole, course, least)
     size: dict[Kind, float] = {"patches": kinds["patches"]}
     told = rhythm(course, least)
-    return Reading(len(record), None, whole, course, told, meant(course, keep), patches, size, uneven, pairs=pairs)
+    return LightReading(len(record), None, whole, course, told, meant(course, keep), patches, size, uneven, pairs=pairs)
 
 
 def at_mean(whole: Whole, pairs: Pairs) -> Course:

@@ -14,7 +14,7 @@ from ...model.regions import Masked
 from .course import by_turns, meant
 from .light_plan import LightPlan, usable_of
 from .pairs import Pairs, measure
-from .reading import LEAST, Course, Reading, find_bands, lie_of, look_along, solve_patches, too_little
+from .reading import LEAST, Course, LightReading, find_bands, lie_of, look_along, solve_patches, too_little
 from .solve import Whole, left_by
 from .stretches import STRETCH, read
 
@@ -56,7 +56,7 @@ class SteadyPatchesSettings(_Steady):
     fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
 
 
-def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Masked | None, apart: bool = False) -> Reading:
+def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Masked | None, apart: bool = False) -> LightReading:
     return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress, apart, settings.grain)
 
 
@@ -80,7 +80,7 @@ def analyse_frame(
     return whole_plan(record, _read(record, settings, on_progress, hold_out, settings.channels == "apart"), settings)
 
 
-def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSettings) -> LightPlan:
+def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSettings) -> LightPlan:
     """What is to be divided out of whole frames, from what was read."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)
     if found.told.rhythm == "none":
@@ -106,7 +106,7 @@ def whole_plan(record: LightRecord, found: Reading, settings: SteadyFrameSetting
     return plan.with_(offset=whole.offset, power=whole.power, level=kept + shift)
 
 
-def _apart(record: LightRecord, found: Reading, channels: Course, settings: SteadyFrameSettings) -> Course:
+def _apart(record: LightRecord, found: LightReading, channels: Course, settings: SteadyFrameSettings) -> Course:
     """Log light to be divided out of red, green and blue: (frames, 3)."""
     taken = []
     turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
@@ -122,7 +122,7 @@ def _apart(record: LightRecord, found: Reading, channels: Course, settings: Stea
     return np.stack(taken, 1)
 
 
-def plans_of(record: LightRecord, found: Reading) -> list[LightPlan]:
+def plans_of(record: LightRecord, found: LightReading) -> list[LightPlan]:
     """All that was read, to be divided out one after the other: so that other kinds of trouble can be looked for in steady light."""
     plan = LightPlan.nothing(record)
     plans = []

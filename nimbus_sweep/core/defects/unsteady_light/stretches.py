@@ -13,7 +13,7 @@ from ...imaging.motion import Plane
 from .bands import BandModel
 from .course import meant, rhythm
 from .pairs import LAGS
-from .reading import LEAST, Bands, Course, Kind, Reading, read_at_once
+from .reading import LEAST, Bands, Course, Kind, LightReading, read_at_once
 from .solve import Whole
 
 # Frames read at once, and those that two stretches share.
@@ -31,7 +31,7 @@ def read(
     apart: bool = False,
     least: float = 0.0,
     stretch: int = STRETCH,
-) -> Reading:
+) -> LightReading:
     """Read the light of a shot.
 
     Parameters
@@ -63,7 +63,7 @@ def read(
     return _joined(found, shared, keep or max(8, round(2 * float(record.rate))), max(least, LEAST))
 
 
-def _joined(found: list[Reading], shared: int, keep: int, least: float) -> Reading:
+def _joined(found: list[LightReading], shared: int, keep: int, least: float) -> LightReading:
     strongest: dict[Kind, float] = {}
     for reading in found:
         for kind, size in reading.kinds.items():
@@ -77,7 +77,7 @@ def _joined(found: list[Reading], shared: int, keep: int, least: float) -> Readi
     if fields:
         patches = _level([r.patches if r.patches is not None else np.zeros((r.count, *fields[0].shape[1:])) for r in found], shared)
     channels = [r.channels for r in found if r.channels is not None]
-    return Reading(
+    return LightReading(
         count=len(course),
         bands=_bands(found, shared),
         whole=whole,
@@ -107,7 +107,7 @@ def _level(parts: list[Course], shared: int) -> Course:
     return np.asarray(whole - whole.mean(0))
 
 
-def _bands(found: list[Reading], shared: int) -> Bands | None:
+def _bands(found: list[LightReading], shared: int) -> Bands | None:
     """The bands of all stretches by the model of the one that explains most, none where a stretch has none."""
     banded = [r.bands for r in found if r.bands is not None]
     if not banded:

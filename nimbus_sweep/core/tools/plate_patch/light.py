@@ -93,7 +93,7 @@ class Areas:
 
 
 @dataclass(frozen=True)
-class Light:
+class LightMatch:
     """The light of a frame beside that of a plate.
 
     Attributes
@@ -105,10 +105,10 @@ class Light:
     gains: NDArray[np.float64]
     offsets: NDArray[np.float64]
 
-    def undone(self) -> Light:
+    def undone(self) -> LightMatch:
         """What takes a picture in that light back to the plate's."""
         gains = 1 / np.maximum(self.gains, 1e-3)
-        return Light(gains, -self.offsets * gains)
+        return LightMatch(gains, -self.offsets * gains)
 
     def on(self, areas: Areas, picture: Picture) -> Picture:
         """A picture on the canvas in that light: each area serves what lies near it."""
@@ -125,7 +125,7 @@ class Light:
         return picture * gain + cv2.resize(offset, size, interpolation=cv2.INTER_LINEAR).reshape(picture.shape)
 
 
-def measured(frame: Picture, plate: Picture, use: Plane, areas: Areas, how: How, robust: bool = True) -> Light:
+def measured(frame: Picture, plate: Picture, use: Plane, areas: Areas, how: How, robust: bool = True) -> LightMatch:
     """What the light of each area does to a plate.
 
     Parameters
@@ -168,7 +168,7 @@ def measured(frame: Picture, plate: Picture, use: Plane, areas: Areas, how: How,
         gains[~known], offsets[~known] = np.exp(np.log(np.maximum(gains[known], 1e-3)).mean(0)), offsets[known].mean(0)
     if robust and how == "gain" and known.sum() >= _MANY:
         gains = _evened(gains, areas.centres)
-    return Light(gains, offsets)
+    return LightMatch(gains, offsets)
 
 
 def _evened(gains: NDArray[np.float64], centres: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -197,7 +197,7 @@ def _fitted(one: NDArray[np.float64], other: NDArray[np.float64], how: How) -> t
     return gain, mean - base * gain
 
 
-def smooth_lights(lights: Sequence[Light], sigma: float) -> list[Light]:
+def smooth_lights(lights: Sequence[LightMatch], sigma: float) -> list[LightMatch]:
     """Lights of frames one after the other, made even in time: a Gaussian of `sigma` frames on log gains and offsets."""
     if sigma <= 0 or len(lights) < 2:
         return list(lights)
@@ -206,4 +206,4 @@ def smooth_lights(lights: Sequence[Light], sigma: float) -> list[Light]:
     even = cv2.GaussianBlur(flat.astype(np.float32), (1, 2 * int(3 * sigma) + 1), 0.01, sigmaY=sigma, borderType=cv2.BORDER_REFLECT)
     even = even.reshape(len(lights), -1, 3).astype(np.float64)
     half = gains.shape[1]
-    return [Light(np.exp(e[:half]), e[half:]) for e in even]
+    return [LightMatch(np.exp(e[:half]), e[half:]) for e in even]

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...imaging.motion import Plane
 from .canvas import Picture
-from .light import WEIGHTS, Areas, Light, measured
+from .light import WEIGHTS, Areas, LightMatch, measured
 
 Take = Literal["middle", "darker", "lighter"]
 # The share of the frames whose values lie closest together that make the plate.
@@ -41,7 +41,7 @@ def common(pictures: Sequence[tuple[Picture, Plane]], areas: Areas, take: Take) 
     laid = []
     for picture, seen in pictures:
         light = measured(base, picture, seen * there, areas, "gain")
-        whole = Light(np.exp(np.log(np.maximum(light.gains, 1e-3)).mean(0))[None], np.zeros((1, 3))) if len(areas) else None
+        whole = LightMatch(np.exp(np.log(np.maximum(light.gains, 1e-3)).mean(0))[None], np.zeros((1, 3))) if len(areas) else None
         even = picture * whole.gains[0].astype(np.float32) if whole is not None else picture
         laid.append(np.where(seen[..., None] > 0, even, np.nan))
     stack = np.stack(laid)

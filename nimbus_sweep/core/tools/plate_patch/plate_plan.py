@@ -22,7 +22,7 @@ from ...media.per_frame import FrameByFrame
 from ...model.planes import Matrix
 from ..retouch import RetouchPlan, Touch
 from .canvas import Canvas, Picture, put_rgb, rgb_of
-from .light import Areas, Light
+from .light import Areas, LightMatch
 from .pictures import in_front
 from .settings import Front, PlatePatchSettings, PlateTouch
 from .softness import Blur
@@ -37,7 +37,7 @@ class Fit:
 
     plate: int
     way: Matrix
-    light: Light
+    light: LightMatch
     blur: Blur
 
 
@@ -183,7 +183,7 @@ class PlatePlan:
             layout = PictureFormat.from_json(told["format"])
             count = range(told["plates"])
             fits = {
-                int(n): Fit(int(which), way, Light(gains, offsets), Blur(*map(float, blur)))
+                int(n): Fit(int(which), way, LightMatch(gains, offsets), Blur(*map(float, blur)))
                 for n, which, way, gains, offsets, blur in zip(
                     *(stored[name] for name in ("numbers", "which", "ways", "gains", "offsets", "blurs")), strict=True
                 )
@@ -256,7 +256,7 @@ class PlatePlan:
 
     def shown(self, plate: int, frame: Frame) -> Frame:
         """A frame in which the plane lies in its own place, with a plate as it is over it."""
-        none = Light(np.ones((len(self.areas), 3)), np.zeros((len(self.areas), 3)))
+        none = LightMatch(np.ones((len(self.areas), 3)), np.zeros((len(self.areas), 3)))
         fit = Fit(plate, np.eye(3), none, Blur())
         return replace(self, fits={frame.number: fit}, grain=None).mend(frame)
 

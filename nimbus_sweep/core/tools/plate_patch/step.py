@@ -19,7 +19,7 @@ from ...model.planes import Matrix, moved
 from ...model.regions import Masked, Outside, Part, Region
 from ...model.tracks import Riding, track_named
 from .canvas import Canvas, Picture, rgb_of
-from .light import Areas, Light, measured, smooth_lights
+from .light import Areas, LightMatch, measured, smooth_lights
 from .pictures import Take, common, disturbance
 from .plate_plan import Fit, PlatePlan
 from .settings import PlateOf, PlatePatchSettings
@@ -235,14 +235,14 @@ class _Maker:
         how = self.settings.light
         if how == "auto":
             how = "offset" if self.span.source.colour.transfer == 9 else "gain"
-        found: list[tuple[int, int, Light, Blur]] = []
+        found: list[tuple[int, int, LightMatch, Blur]] = []
         for done, frame in enumerate(self.span.frames()):
             number = frame.number
             which = next((n for n, p in enumerate(self.settings.plates) if p.serves(number)), None)
             if which is not None and self.canvas.place(self.way(number), self.layout) is not None:
                 picture, seen = self.taken(frame)
                 use = seen * known[which] * (self.region < 0.01)
-                none = Light(np.ones((len(self.areas), 3)), np.zeros((len(self.areas), 3)))
+                none = LightMatch(np.ones((len(self.areas), 3)), np.zeros((len(self.areas), 3)))
                 light = none if how == "off" else measured(picture, plates[which], use, self.areas, how, self.settings.robust)
                 blur = self._softness(frame, plates[which], light, known[which]) if self.settings.sharpness else Blur()
                 found.append((number, which, light, blur))
@@ -254,7 +254,7 @@ class _Maker:
             fits |= {number: Fit(n, self.way(number), light, blur) for (number, _, _, blur), light in zip(own, lights, strict=True)}
         return fits
 
-    def _softness(self, frame: Frame, plate: Picture, light: Light, known: Plane) -> Blur:
+    def _softness(self, frame: Frame, plate: Picture, light: LightMatch, known: Plane) -> Blur:
         way = self.way(frame.number)
         box = self.canvas.place(way, self.layout)
         assert box is not None
