@@ -146,50 +146,18 @@ def treat(
     recipe = read_recipe(recipe_path) if recipe_path else Recipe(steps=tuple(Step(kind=k) for k in kinds)) if kinds else None
     source = _open(reel, accept_missing)
     kind = kind or _kind_of(out, source)
-    form = FORMATS[kind]
-    if not form.is_sequence and out.suffix.lower() != form.suffix:
-        raise click.UsageError(f"{form.title} is written to a file that ends in {form.suffix}, not {out.suffix or 'none'}.")
-    if out.exists() and out.samefile(reel if reel.exists() else reel.parent):
-        raise click.UsageError("OUT is the reel itself; the original is never written to. Name another file.")
-    if out.exists() and not overwrite:
-        raise SweepError(f"{out} is there already. Name another file, or say --overwrite.")
-    for warning in form.warnings(source.facts, source.format):
+    _check_out(reel, out, kind, overwrite)
+    for warning in FORMATS[kind].warnings(source.facts, source.format):
         click.echo(f"Note: {warning}", err=True)
     with _scratch(beside=out) as folder:
         print_ = fingerprint(reel)
-        size, modified = stamp_of(reel)
+        stamp = stamp_of(reel)
         if recipe is None or recipe.needs_survey:
             shots, repeats = _surveyed(source, frames, folder, [s.kind for s in recipe.active] if recipe else None)
         else:
             shots, repeats = _divided(source, frames, folder)
-        rendered, treated = [], []
-        with _bar("Analysing") as told:
-            for n, shot in enumerate(shots):
-                own = (recipe or suggested(shot.found)).resolved(shot.found)
-                if not own.active:
-                    continue
-                analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
-                asked = (source, shot, folder, repeats)
-                known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
-                rendered.append(
-                    RenderedShot(name=f"Shot {n + 1}", first=shot.first, stop=shot.stop, span=(shot.first, shot.stop), recipe=own)
-                )
-                treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, own, [f.as_json() for f in shot.found], known))
-                told((n + 1) / len(shots))
-        spec = RenderSpec(
-            reel=str(reel),
-            accept_missing=accept_missing,
-            fingerprint=print_,
-            size=size,
-            modified=modified,
-            shots=tuple(rendered),
-            repeats=str(folder / "repeats.npz"),
-            first=0,
-            stop=len(source),
-            delivery=Delivery.model_validate({"kind": kind}),
-            analyses=str(folder / "analyses"),
-            chunks=str(folder / "chunks"),
-        )
+        treated = _analysed(source, shots, recipe, folder, print_, repeats)
+        spec = _spec(reel, source, folder, print_, stamp, kind, accept_missing, treated)
         report = make_report(source, print_, spec.reading, spec.cut(source.rate), kind, treated, repeats)
         with _bar("Rendering", len(source)) as told:
             render(spec, out, report, lambda share, _rate: told(share))
@@ -197,9 +165,66 @@ def treat(
     if report_path:
         with atomic_write(report_path) as stream:
             stream.write(report.model_dump_json(indent=2).encode())
-    names = dict.fromkeys(STEPS[s.kind].title for shot in rendered for s in shot.recipe.active)
+    names = dict.fromkeys(step.of.title for shot in treated for step in shot.recipe.active)
     steps = ", ".join(names) or "no step: nothing was found to mend"
     click.echo(f"{out}: {len(source)} frames, {steps}.", err=True)
+
+
+def _check_out(reel: Path, out: Path, kind: str, overwrite: bool) -> None:
+    """Refuse an OUT that cannot be meant."""
+    form = FORMATS[kind]
+    if not form.is_sequence and out.suffix.lower() != form.suffix:
+        raise click.UsageError(f"{form.title} is written to a file that ends in {form.suffix}, not {out.suffix or 'none'}.")
+    if out.exists() and out.samefile(reel if reel.exists() else reel.parent):
+        raise click.UsageError("OUT is the reel itself; the original is never written to. Name another file.")
+    if out.exists() and not overwrite:
+        raise SweepError(f"{out} is there already. Name another file, or say --overwrite.")
+
+
+def _analysed(
+    source: ReelReader, shots: list[_Part], recipe: Recipe | None, folder: Path, print_: str, repeats: Repeats
+) -> list[TreatedShot]:
+    """The shots that something is done to, by the recipe or by what their own survey suggests, with what the steps know."""
+    treated = []
+    with _bar("Analysing") as told:
+        for n, shot in enumerate(shots):
+            own = (recipe or suggested(shot.found)).resolved(shot.found)
+            if not own.active:
+                continue
+            analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
+            asked = (source, shot, folder, repeats)
+            known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
+            treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, own, [f.as_json() for f in shot.found], known))
+            told((n + 1) / len(shots))
+    return treated
+
+
+def _spec(
+    reel: Path,
+    source: ReelReader,
+    folder: Path,
+    print_: str,
+    stamp: tuple[int, int],
+    kind: str,
+    accept_missing: bool,
+    treated: list[TreatedShot],
+) -> RenderSpec:
+    """How the copy is rendered."""
+    shots = (RenderedShot(name=s.name, first=s.first, stop=s.stop, span=(s.first, s.stop), recipe=s.recipe) for s in treated)
+    return RenderSpec(
+        reel=str(reel),
+        accept_missing=accept_missing,
+        fingerprint=print_,
+        size=stamp[0],
+        modified=stamp[1],
+        shots=tuple(shots),
+        repeats=str(folder / "repeats.npz"),
+        first=0,
+        stop=len(source),
+        delivery=Delivery.model_validate({"kind": kind}),
+        analyses=str(folder / "analyses"),
+        chunks=str(folder / "chunks"),
+    )
 
 
 @main.command()

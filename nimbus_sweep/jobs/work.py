@@ -30,7 +30,7 @@ from ..core.model.shots import Shot, divided, place_of
 from ..core.model.tracks import track_named
 from ..core.pipeline.analyses import Analyses, chain
 from ..core.pipeline.comparison import compare, merged, report_of
-from ..core.pipeline.inspection import inspect
+from ..core.pipeline.inspection import Known, TreatedSpan, inspect
 from ..core.pipeline.known_truth import held_against, truth_file
 from ..core.pipeline.render import clear, render
 from ..core.pipeline.report import make_report
@@ -426,19 +426,9 @@ def _check(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
         told(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
         kept, every = edits.kept(shot), [f.finding for f in shot.findings]
         with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
-            result = inspect(
-                source,
-                made.recipe.active,
-                made.knowledge,
-                shot.enter,
-                shot.leave,
-                Path(scratch),
-                kept,
-                edits.mended(shot),
-                every,
-                usable_of(data, reel),
-                told.part(begin + 0.2 * (end - begin), end),
-            )
+            span = TreatedSpan(source, made.recipe.active, made.knowledge, shot.enter, shot.leave, usable_of(data, reel))
+            known = Known(kept, edits.mended(shot), every)
+            result = inspect(span, Path(scratch), known, told.part(begin + 0.2 * (end - begin), end))
         checked.append({"first": shot.first, "stop": shot.stop, "mark": edits.mark_of(shot), **result.as_json()})
     return {"shots": checked}
 

@@ -55,7 +55,7 @@ def test_the_worn_reel_is_cleaned(running: Running, page: Page) -> None:
     expect(told).to_contain_text("removed")
     many = int(told.inner_text().split(":")[1].split()[0])
     assert many >= 2
-    slider = page.get_by_label("How sure it must be")
+    slider = page.get_by_label("Least confidence")
     slider.evaluate("(box) => { box.value = 99; box.dispatchEvent(new Event('input', { bubbles: true })); }")
     page.wait_for_function(
         "(many) => Number(document.querySelector('[data-specks-told]').textContent.split(':')[1].trim().split(' ')[0]) <= many", arg=many

@@ -161,62 +161,85 @@ def compare(
         raise SweepError(
             f"{treated.path.name} has {len(treated)} frames, {len(numbers)} were expected of {source.path.name}: they are not the same reel."
         )
-    held = treated.format
-    allowed = _Allowed(source, report)
-    differing = outside = 0
-    largest = 0.0
-    changed: list[int] = []
-    strays: list[Stray] = []
-    left, top, right, bottom = source.format.width, source.format.height, 0, 0
+    differences = _Differences(source, treated, report)
     first, stop = (int(numbers[0]), int(numbers[-1]) + 1) if len(numbers) else (0, 0)
     wanted = set(numbers.tolist()) if len(numbers) != stop - first else None
     ones = (f for f in source.frames(first, stop) if wanted is None or f.number in wanted)
     for done, (one, other) in enumerate(zip(ones, treated.frames(0, len(treated)), strict=True), start=1):
-        if one.missing:
-            continue
-        mine = to_kin(one, held)
+        if not one.missing:
+            differences.add(one, other)
+        if on_progress:
+            on_progress(done / max(1, len(numbers)))
+    return differences.finish(
+        len(numbers),
+        same_source=report.fingerprint.split(":")[0] == fingerprint(source.path) if report else None,
+        sound_identical=_same_sound(source, treated, report),
+    )
+
+
+class _Differences:
+    """What differs between a reel and its delivery, frame after frame, and how much of it no step may have changed."""
+
+    def __init__(self, source: ReelReader, treated: ReelReader, report: Report | None) -> None:
+        self._held, self._allowed, self._reported = treated.format, _Allowed(source, report), report is not None
+        self._differing = self._outside = 0
+        self._largest = 0.0
+        self._changed: list[int] = []
+        self._strays: list[Stray] = []
+        self._box: tuple[int, int, int, int] | None = None
+
+    def add(self, one: Frame, other: Frame) -> None:
+        """Take in a frame of the reel, and the same of the delivery."""
+        mine = to_kin(one, self._held)
         if all(np.array_equal(a, b) for a, b in zip(mine.planes, other.planes, strict=True)):
-            differs = None
-        else:
-            differs = [unlike(mine.component(i), other.component(i)) for i in range(len(held.components))]
+            return
         beyond: list[tuple[int, int, int, int, int]] = []
-        for i, where in enumerate(differs or ()):
+        for i, component in enumerate(self._held.components):
+            where = unlike(mine.component(i), other.component(i))
             count = int(where.sum())
             if not count:
                 continue
-            differing += count
-            may = allowed.at(one.number, held.components[i].name)
+            cell = self._held.subsampling(i)
+            self._differing += count
+            may = self._allowed.at(one.number, component.name)
             stray = where if may is None else where & ~may
             if stray.any():
-                beyond.append((int(stray.sum()), *_box(stray, held.subsampling(i))))
-            largest = max(largest, _largest(mine, other, i, where))
-            box = _box(where, held.subsampling(i))
-            left, top = min(left, box[0]), min(top, box[1])
-            right, bottom = max(right, min(held.width, box[2])), max(bottom, min(held.height, box[3]))
-            if not changed or changed[-1] != one.number:
-                changed.append(one.number)
+                beyond.append((int(stray.sum()), *_box(stray, cell)))
+            self._largest = max(self._largest, _largest(mine, other, i, where))
+            self._widen(_box(where, cell))
+            if not self._changed or self._changed[-1] != one.number:
+                self._changed.append(one.number)
         if beyond:
-            outside += sum(b[0] for b in beyond)
-            if len(strays) < _NAMED:
-                x, y = min(b[1] for b in beyond), min(b[2] for b in beyond)
-                wide, high = min(held.width, max(b[3] for b in beyond)) - x, min(held.height, max(b[4] for b in beyond)) - y
-                strays.append(Stray(one.number, sum(b[0] for b in beyond), x, y, wide, high))
-        if on_progress:
-            on_progress(done / max(1, len(numbers)))
-    per_frame = sum(c.width * c.height for c in held.components)
-    return Comparison(
-        frames=len(numbers),
-        samples=per_frame * len(numbers),
-        differing=differing,
-        outside=outside,
-        changed_frames=_runs(changed),
-        box=(left, top, right, bottom) if differing else None,
-        reported=report is not None,
-        same_source=report.fingerprint.split(":")[0] == fingerprint(source.path) if report else None,
-        sound_identical=_same_sound(source, treated, report),
-        largest=round(largest, 2),
-        strays=strays,
-    )
+            self._stray(one.number, beyond)
+
+    def _widen(self, box: tuple[int, int, int, int]) -> None:
+        left, top, right, bottom = self._box or (self._held.width, self._held.height, 0, 0)
+        right, bottom = max(right, min(self._held.width, box[2])), max(bottom, min(self._held.height, box[3]))
+        self._box = (min(left, box[0]), min(top, box[1]), right, bottom)
+
+    def _stray(self, number: int, beyond: list[tuple[int, int, int, int, int]]) -> None:
+        count = sum(b[0] for b in beyond)
+        self._outside += count
+        if len(self._strays) < _NAMED:
+            x, y = min(b[1] for b in beyond), min(b[2] for b in beyond)
+            right, bottom = min(self._held.width, max(b[3] for b in beyond)), min(self._held.height, max(b[4] for b in beyond))
+            self._strays.append(Stray(number, count, x, y, right - x, bottom - y))
+
+    def finish(self, frames: int, same_source: bool | None, sound_identical: bool | None) -> Comparison:
+        """The comparison of all frames taken in."""
+        return Comparison(
+            frames=frames,
+            samples=frames * sum(c.width * c.height for c in self._held.components),
+            differing=self._differing,
+            outside=self._outside,
+            changed_frames=_runs(self._changed),
+            box=self._box,
+            reported=self._reported,
+            same_source=same_source,
+            sound_identical=sound_identical,
+            largest=round(self._largest, 2),
+            strays=self._strays,
+        )
 
 
 def _box(where: NDArray[np.bool_], cell: tuple[int, int]) -> tuple[int, int, int, int]:

@@ -392,22 +392,28 @@ def _same(one: Place, other: Place) -> bool:
     return across > 0 and down > 0
 
 
-def inspect(
-    source: FrameSource,
-    steps: Sequence[Step],
-    knowledge: Sequence[Knowledge],
-    first: int,
-    stop: int,
-    scratch: Path,
-    kept: Sequence[Finding] = (),
-    mended: Sequence[Finding] = (),
-    known: Sequence[Finding] = (),
-    usable: NDArray[np.int64] | None = None,
-    on_progress: Callable[[float], None] | None = None,
-) -> Inspected:
-    """Hold a treated shot against its source, and survey it once more.
+@dataclass(frozen=True)
+class Known:
+    """What is known of a shot's findings before the check.
 
-    Parameters
+    Attributes
+    ----------
+    kept, mended : sequence of Finding
+        What was to be mended, and those of them a step acts on.
+    every : sequence of Finding
+        All the survey found in the source, whatever became of it.
+    """
+
+    kept: Sequence[Finding] = ()
+    mended: Sequence[Finding] = ()
+    every: Sequence[Finding] = ()
+
+
+@dataclass(frozen=True)
+class TreatedSpan:
+    """Frames of a reel with the steps that were put on them.
+
+    Attributes
     ----------
     source : FrameSource
         The reel.
@@ -415,26 +421,59 @@ def inspect(
         The active steps of the shot, and what they know.
     first, stop : int
         Frames that are treated.
+    usable : ndarray, int64, or None
+        Frames of the reel that are there and repeat no other; all when None.
+    """
+
+    source: FrameSource
+    steps: Sequence[Step]
+    knowledge: Sequence[Knowledge]
+    first: int
+    stop: int
+    usable: NDArray[np.int64] | None = None
+
+    @property
+    def local(self) -> list[Knowledge]:
+        """What the steps know that leave a sample where it is: behind one that resamples nothing can be held against the source."""
+        return [k for s, k in zip(self.steps, self.knowledge, strict=True) if not s.of.whole_picture]
+
+    @property
+    def numbers(self) -> NDArray[np.int64]:
+        """The frames that show a moment of their own."""
+        if self.usable is None:
+            return np.arange(self.first, self.stop, dtype=np.int64)
+        return self.usable[(self.usable >= self.first) & (self.usable < self.stop)]
+
+
+def inspect(span: TreatedSpan, scratch: Path, known: Known | None = None, on_progress: Callable[[float], None] | None = None) -> Inspected:
+    """Hold a treated shot against its source, and survey it once more.
+
+    Parameters
+    ----------
+    span : TreatedSpan
     scratch : Path
         A folder for working files.
-    kept, mended : sequence of Finding
-        What was to be mended, and those of them a step acts on.
-    known : sequence of Finding
-        All the survey found in the source, whatever became of it.
-    usable : ndarray, int64
-        Frames that are there and repeat no other; all when None.
+    known : Known
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
-
-    Notes
-    -----
-    A step that makes every sample anew (reframing) is left out: behind it nothing can be held against the source.
     """
-    local = [(s, k) for s, k in zip(steps, knowledge, strict=True) if not s.of.whole_picture]
-    without = tuple(s.of.title for s in steps if s.of.whole_picture)
-    treated = chain(source, [k for _, k in local], first, stop)
-    inspector = Inspector(source.format, [k for _, k in local], stop - first)
-    numbers = np.arange(first, stop, dtype=np.int64) if usable is None else usable[(usable >= first) & (usable < stop)]
+    known = known or Known()
+    inspector = Inspector(span.source.format, span.local, span.stop - span.first)
+    seen = _gone_through(span, scratch, inspector, (lambda share: on_progress(0.4 * share)) if on_progress else None)
+    found = survey(seen, (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None).findings
+    left = [became(f, found, any(f is m or f == m for m in known.mended)) for f in known.kept]
+    brought = [Left("brought", None, f) for f in found if f.convinces and not any(_known_as(f, other) for other in known.every)]
+    return inspector.finish(left, brought, tuple(s.of.title for s in span.steps if s.of.whole_picture))
+
+
+def _known_as(found: Finding, other: Finding) -> bool:
+    return alike(found, other) or (found.kind == other.kind and DEFECTS[found.kind].drawn == "frame")
+
+
+def _gone_through(span: TreatedSpan, scratch: Path, inspector: Inspector, on_progress: Callable[[float], None] | None) -> ShotEvidence:
+    """Go through the treated frames once: the inspector sees each, and what a survey needs of them is kept in working files."""
+    source, first, stop, numbers = span.source, span.first, span.stop, span.numbers
+    treated = chain(source, span.local, first, stop)
     held = numbers[sample_numbers(0, len(numbers), source.format.frame_bytes)] if len(numbers) else numbers
     volume = VolumeWriter(scratch / "treated.bin", treated, held)
     single = set(numbers.tolist())
@@ -453,7 +492,7 @@ def inspect(
                 if own.number in single or own.missing:
                     inspector.add(own, frame)
                 if on_progress:
-                    on_progress(0.4 * (own.number - first + 1) / (stop - first))
+                    on_progress((own.number - first + 1) / (stop - first))
     except BaseException as error:
         for begun in (volume, aside):
             if begun is not None:
@@ -462,19 +501,8 @@ def inspect(
     opened, light = volume.finish(), LightRecord(scratch / "treated.light")
     light.rate = source.rate
     every: FrameSource = aside.finish() if aside is not None else treated
-    found = survey(
-        ShotEvidence(
-            opened, first, stop, light=light, frames=Span.of(every, first, stop, usable, opened), scratch=scratch / "steadied.bin"
-        ),
-        (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None,
-    ).findings
-    left = [became(f, found, any(f is m or f == m for m in mended)) for f in kept]
-    brought = [
-        Left("brought", None, f)
-        for f in found
-        if f.convinces and not any(alike(f, other) or (f.kind == other.kind and DEFECTS[f.kind].drawn == "frame") for other in known)
-    ]
-    return inspector.finish(left, brought, without)
+    frames = Span.of(every, first, stop, span.usable, opened)
+    return ShotEvidence(opened, first, stop, light=light, frames=frames, scratch=scratch / "steadied.bin")
 
 
 def _both(source: FrameSource, treated: FrameSource, first: int, stop: int) -> Iterator[tuple[Frame, Frame]]:

@@ -18,7 +18,7 @@ from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.frames import Frame, FrameSource, PictureFormat, Window
 from nimbus_sweep.core.media.mark_ways import MarkWay
 from nimbus_sweep.core.pipeline.analyses import Analyses
-from nimbus_sweep.core.pipeline.inspection import Inspected, Inspector, alike, became, inspect
+from nimbus_sweep.core.pipeline.inspection import Inspected, Inspector, Known, TreatedSpan, alike, became, inspect
 from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.pipeline.survey import Finding, survey
 from nimbus_sweep.demo.shade import shade, sprinkle
@@ -141,7 +141,7 @@ def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path, few_looks: 
     folder = tmp_path / "scratch"
     folder.mkdir()
     shares: list[float] = []
-    told = inspect(spoiled, recipe.active, known, 0, 30, folder, kept, kept[1:], found, on_progress=shares.append)
+    told = inspect(TreatedSpan(spoiled, recipe.active, known, 0, 30), folder, Known(kept, kept[1:], found), shares.append)
     (untreated,) = [left for left in told.left if left.finding == held_back]
     assert untreated.outcome == "untreated"
     rest = [left.outcome for left in told.left if left is not untreated]
@@ -169,6 +169,6 @@ def test_a_finding_is_found_again_by_kind_place_and_time() -> None:
 @pytest.mark.slow
 def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path, few_looks: None) -> None:
     source = still(small(), 16)
-    told = inspect(source, [], [], 0, 16, tmp_path)
+    told = inspect(TreatedSpan(source, [], [], 0, 16), tmp_path)
     assert (told.changed, told.outside, told.left, told.brought, told.worst) == (0, 0, (), (), ())
     assert told.kept == 1
