@@ -20,7 +20,7 @@ from .group import main
 _READ = ("h264", "hevc", "av1", "vp9", "prores", "dnxhd", "cfhd", "ffv1", "mjpeg", "v210")
 _WRITTEN = ("ffv1", "v210", "prores_ks", "dnxhd", "libx264")
 _SOUND_ROOM, _LITTLE_ROOM = 20e9, 2e9
-Told = Iterator[tuple[bool, str]]
+Answers = Iterator[tuple[bool, str]]
 
 
 @main.command()
@@ -41,13 +41,13 @@ def doctor(data: Path) -> None:
         sys.exit(1)
 
 
-def _installed() -> Told:
+def _installed() -> Answers:
     yield True, f"Nimbus Sweep {__version__}, Python {platform.python_version()}, {platform.system()} {platform.machine()}"
     told = ", ".join(f"{name} {metadata.version(name)}" for name in ("av", "numpy", "numba", "opencv-python-headless", "flask", "huey"))
     yield True, f"Libraries: {told}"
 
 
-def _codecs() -> Told:
+def _codecs() -> Answers:
     import av
 
     missing = [name for name in _READ if name not in av.codecs_available]
@@ -65,7 +65,7 @@ def _codecs() -> Told:
     yield not lacking, f"Writes {written}" + (f"; cannot write {', '.join(lacking)}" if lacking else "")
 
 
-def _machine(data: Path) -> Told:
+def _machine(data: Path) -> Answers:
     yield True, f"Cores: {os.cpu_count()}"
     there = next(p for p in (data.resolve(), *data.resolve().parents) if p.exists())
     usage = shutil.disk_usage(there)
@@ -77,7 +77,7 @@ def _machine(data: Path) -> Told:
     yield os.access(there, os.W_OK), f"{there} may {'' if os.access(there, os.W_OK) else 'not '}be written to"
 
 
-def _folder(data: Path) -> Told:
+def _folder(data: Path) -> Answers:
     from ..core.media.opening import stamp_of
     from ..store.data import DataFolder
 

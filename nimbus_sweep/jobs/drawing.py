@@ -45,13 +45,13 @@ def is_drawn(path: Path) -> bool:
     return path.exists() and path.with_name(f"{path.stem}.truth.json").exists()
 
 
-def draw(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, int]:
+def draw(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, int]:
     """Draw a reel and have it taken in."""
-    told(0, what="Drawing")
+    progress(0, what="Drawing")
     listed = next(one for one in catalogue.ALL if one.file == Path(reel.path).name)
     start = time.monotonic()
     if not is_drawn(Path(reel.path)):
-        listed.draw(data.demo, lambda share: told(share, share * listed.frames / (time.monotonic() - start)))
+        listed.draw(data.demo, lambda share: progress(share, share * listed.frames / (time.monotonic() - start)))
     _take_in(Queue(data), reel)
     return {"frames": listed.frames}
 

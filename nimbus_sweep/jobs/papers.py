@@ -150,7 +150,7 @@ def _facts(facts: dict[str, Any]) -> dict[str, str]:
     return told
 
 
-def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: Callable[[float], None]) -> list[str]:
+def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, progress: Callable[[float], None]) -> list[str]:
     """Write both papers of a reel into `folder`; gives the names of the files.
 
     Raises
@@ -160,7 +160,7 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
     """
     shots = edits.shots_of(edits.current(reel))
     names = ["condition.json", "condition.html", "treatment.json", "treatment.html"]
-    made = {m.first: m for m in analysed_shots(data, reel, shots, source, lambda share: told(0.3 * share))}
+    made = {m.first: m for m in analysed_shots(data, reel, shots, source, lambda share: progress(0.3 * share))}
     spec = spec_of(data, reel, 0, shots)
     pictures = Pictures(source, with_treatment(spec, source) if made else None)
     head = head_of(reel)
@@ -168,11 +168,11 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
     condition = papers.ConditionReport(
         head=head, shots=tuple(wording.condition_of(n, s, f) for n, (s, f) in enumerate(zip(shots, found, strict=True), start=1))
     )
-    told(0.35)
+    progress(0.35)
     treatment = _treatment(data, reel, shots, found, head, made)
-    told(0.5)
+    progress(0.5)
     pages = {
-        "condition.html": ("condition.html", condition, _condition_pictures(data, reel, shots, condition, pictures, told)),
+        "condition.html": ("condition.html", condition, _condition_pictures(data, reel, shots, condition, pictures, progress)),
         "treatment.html": ("treatment.html", treatment, _treatment_pictures(shots, treatment, pictures)),
     }
     folder.mkdir(parents=True, exist_ok=True)
@@ -186,7 +186,7 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, told: C
     for name, content in written:
         with atomic_write(folder / name) as stream:
             stream.write(content)
-    told(1.0)
+    progress(1.0)
     return names
 
 
@@ -260,7 +260,7 @@ def _track(name: str, model: str, told: dict[str, Any]) -> str:
 
 
 def _condition_pictures(
-    data: DataFolder, reel: Reel, shots: Shots, paper: papers.ConditionReport, pictures: Pictures, told: Callable[[float], None]
+    data: DataFolder, reel: Reel, shots: Shots, paper: papers.ConditionReport, pictures: Pictures, progress: Callable[[float], None]
 ) -> dict[str, Any]:
     shown: dict[str, Any] = {}
     for n, (shot, condition) in enumerate(zip(shots, paper.shots, strict=True)):
@@ -270,7 +270,7 @@ def _condition_pictures(
         shown[f"{n}.light"] = curve(light_path(volume_path(data, reel, shot.first, shot.stop)), shot)
         for mark in local[:_PICTURED]:
             shown[f"{n}.{mark.number}"] = pictures.of_finding(shot, mark)
-        told(0.5 + 0.3 * (n + 1) / len(shots))
+        progress(0.5 + 0.3 * (n + 1) / len(shots))
     return shown
 
 

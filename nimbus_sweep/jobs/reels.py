@@ -191,11 +191,11 @@ def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) ->
     return open_light(data, reel, shot, source).between(*shot.span)
 
 
-def _within(told: Callable[[float], None], begin: float, end: float, share: float) -> None:
-    told(begin + share * (end - begin))
+def _within(progress: Callable[[float], None], begin: float, end: float, share: float) -> None:
+    progress(begin + share * (end - begin))
 
 
-def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, told: Callable[[float], None]) -> list[TreatedShot]:
+def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, progress: Callable[[float], None]) -> list[TreatedShot]:
     made = []
     active = [(n, s) for n, s in enumerate(shots, start=1) if s.treated]
     for done, (n, shot) in enumerate(active):
@@ -203,7 +203,9 @@ def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReade
         begin, end = done / len(active), (done + 1) / len(active)
         opened = partial(_span_volume, data, reel, shot, source)
         lit = partial(_span_light, data, reel, shot, source)
-        known = analyses_of(data, reel, shot).make(recipe, source, opened, partial(_within, told, begin, end), lit, usable_of(data, reel))
+        known = analyses_of(data, reel, shot).make(
+            recipe, source, opened, partial(_within, progress, begin, end), lit, usable_of(data, reel)
+        )
         made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
     return made
 

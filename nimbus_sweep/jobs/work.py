@@ -134,8 +134,8 @@ def _end(task: Task, **values: Any) -> None:
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
 
 
-def _intake(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Reading the index")
+def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Reading the index")
     # A reel that was read before stays as it is while it is read again.
     again = reel.state == "ready"
     if not again:
@@ -154,12 +154,12 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         Reel.update(
             state="open", refusal="", size=size, modified=modified, frames=len(source), facts=facts_of(source), look=reading.key
         ).where(Reel.id == reel.id).execute()
-    told(0.02, what="Reading every frame")
+    progress(0.02, what="Reading every frame")
     start = time.monotonic()
 
     def on_frame(frame: Frame) -> None:
         done = frame.number + 1
-        told(0.02 + 0.9 * done / len(source), done / (time.monotonic() - start))
+        progress(0.02 + 0.9 * done / len(source), done / (time.monotonic() - start))
 
     volume = volume_path(data, reel, 0, len(source))
     volume.parent.mkdir(exist_ok=True)
@@ -172,8 +172,8 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         raise
     seen.summary.save(folder / "summary.npz")
     seen.repeats.save(folder / "repeats.npz")
-    told(0.92, what="Taking the fingerprint")
-    print_ = fingerprint(path, told.part(0.92, 1))
+    progress(0.92, what="Taking the fingerprint")
+    print_ = fingerprint(path, progress.part(0.92, 1))
     source.check_unchanged()
     fresh = Reel.get_by_id(reel.id)
     facts = (facts_of(source) if fresh.reading == reel.reading else fresh.facts) | {
@@ -202,7 +202,7 @@ def _intake(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
     ).where(Reel.id == reel.id).execute()
     if reading_of(fresh).key != reading.key:
         # Corrected meanwhile: the small pictures are made once more.
-        return _intake(data, Reel.get_by_id(reel.id), task, told)
+        return _intake(data, Reel.get_by_id(reel.id), task, progress)
     return {"frames": len(source), "cuts": len(seen.cuts)}
 
 
@@ -215,14 +215,14 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
 
 
-def _open(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Preparing time slices")
-    open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), told)
+def _open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Preparing time slices")
+    open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), progress)
     return {}
 
 
-def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Surveying")
+def _survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Surveying")
     source = open_as_taken_in(reel)
     places = (task.settings or {}).get("shots") or [0]
     total, took = 0, 0.0
@@ -231,9 +231,9 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         start = time.monotonic()
         begin, end = done / len(places), (done + 1) / len(places)
         if len(places) > 1:
-            told(begin, what=f"Surveying shot {place + 1}")
-        volume = open_volume(data, reel, shot, source, told.part(begin, begin + 0.4 * (end - begin)))
-        share = told.part(begin + 0.4 * (end - begin), end)
+            progress(begin, what=f"Surveying shot {place + 1}")
+        volume = open_volume(data, reel, shot, source, progress.part(begin, begin + 0.4 * (end - begin)))
+        share = progress.part(begin + 0.4 * (end - begin), end)
         held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
         light = open_light(data, reel, shot, source)
         whole, lit = volume.between(*shot.span), light.between(*shot.span)
@@ -246,18 +246,18 @@ def _survey(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         edits.change_shot(
             reel, "Survey" if len(places) == 1 else f"Survey of shot {place + 1}", place, partial(_surveyed, found=found, seconds=seconds)
         )
-    total += _share_marks(data, reel, source, told)
+    total += _share_marks(data, reel, source, progress)
     return {"found": total, "seconds": round(took, 2)}
 
 
-def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, told: TaskProgress) -> int:
+def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
     shots = edits.shots_of(edits.current(reel))
     proven = [[f for f in edits.kept(s) if DEFECTS[f.kind].proves(f)] for s in shots]
     looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
     gained: dict[int, list[Finding]] = {}
     for n in looked:
-        told(0.99, what=f"Looking for the marks of other shots in shot {n + 1}")
+        progress(0.99, what=f"Looking for the marks of other shots in shot {n + 1}")
         volume = open_volume(data, reel, shots[n], source).between(*shots[n].span)
         others = [(shots[m].name or f"shot {m + 1}", f) for m in range(len(shots)) if m != n for f in proven[m]]
         known = [f.finding for f in shots[n].findings]
@@ -286,16 +286,16 @@ def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     return shot.with_(findings=(*judged, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
-def _analysis(data: DataFolder, reel: Reel, _task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Analysing")
-    analysed_shots(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), told)
+def _analysis(data: DataFolder, reel: Reel, _task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Analysing")
+    analysed_shots(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), progress)
     return {}
 
 
-def _track(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
+def _track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
     """Follow a plane; what was changed by the user meanwhile stays, the path alone is put in."""
     wanted, place = task.settings, task.settings["shot"]
-    told(0, what=f"Following {wanted['track']}")
+    progress(0, what=f"Following {wanted['track']}")
     shot = edits.shot_of(reel, place)
     tracks = shot.recipe.tracks
     track = track_named(tracks, wanted["track"])
@@ -311,7 +311,7 @@ def _track(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
     goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
     for n, numbers in enumerate(goes):
         if len(numbers) > 1 or not track.path:
-            track = track.with_path(follow(source, track, at, numbers, above, tracks, told.part(n / len(goes), (n + 1) / len(goes))))
+            track = track.with_path(follow(source, track, at, numbers, above, tracks, progress.part(n / len(goes), (n + 1) / len(goes))))
 
     def with_path(now_: Shot) -> Shot:
         track_named(now_.recipe.tracks, track.name)
@@ -362,8 +362,8 @@ class _Timed:
         return self._seconds
 
 
-def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Reading the frames")
+def _trial(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Reading the frames")
     trial = Trial.get_or_none(Trial.id == task.settings["trial"])
     if trial is None:
         raise SweepError("This trial was removed.")
@@ -379,10 +379,10 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
         folder.mkdir()
         judge = Judge(scratch, source, first, stop)
         for n, variant in enumerate(plan.variants):
-            told(0.1 + 0.9 * n / count, what=f"Way {n + 1} of {count}")
+            progress(0.1 + 0.9 * n / count, what=f"Way {n + 1} of {count}")
             recipe = variant.recipe.resolved(edits.kept(shot))
             start = time.perf_counter()
-            share = told.part(0.1 + 0.9 * n / count, 0.1 + 0.9 * (n + 0.5) / count)
+            share = progress.part(0.1 + 0.9 * n / count, 0.1 + 0.9 * (n + 0.5) / count)
             known = Analyses(data.analyses, computed_under(reel), first, stop).make(
                 strokes.unfolded(recipe),
                 source,
@@ -396,7 +396,7 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
 
             def each(frame: Frame, n: int = n, maker: ProxyMaker = maker) -> None:
                 maker.add(jpeg(to_bgr(frame, min(PROXY_WIDTH, frame.format.width))))
-                told(0.1 + 0.9 * (n + 0.5 + 0.4 * (frame.number - first) / (stop - first)) / count)
+                progress(0.1 + 0.9 * (n + 0.5 + 0.4 * (frame.number - first) / (stop - first)) / count)
 
             try:
                 figures = judge.figures(frames, frames.took, each)
@@ -413,28 +413,28 @@ def _trial(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict
     return {"trial": trial.id}
 
 
-def _check(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
+def _check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
     """Hold treated shots against their sources, and survey them once more."""
-    told(0, what="Analysing")
+    progress(0, what="Analysing")
     source = open_as_taken_in(reel)
     shots = edits.shots_of(edits.current(reel))
     wanted = [(n, shots[n]) for n in task.settings["shots"] if n < len(shots) and shots[n].treated]
     checked = []
     for done, (n, shot) in enumerate(wanted):
         begin, end = done / len(wanted), (done + 1) / len(wanted)
-        made = analysed_shots(data, reel, (shot,), source, told.part(begin, begin + 0.2 * (end - begin)))[0]
-        told(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
+        made = analysed_shots(data, reel, (shot,), source, progress.part(begin, begin + 0.2 * (end - begin)))[0]
+        progress(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
         kept, every = edits.kept(shot), [f.finding for f in shot.findings]
         with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
             span = TreatedSpan(source, made.recipe.active, made.knowledge, shot.enter, shot.leave, usable_of(data, reel))
             known = Known(kept, edits.mended(shot), every)
-            result = inspect(span, Path(scratch), known, told.part(begin + 0.2 * (end - begin), end))
+            result = inspect(span, Path(scratch), known, progress.part(begin + 0.2 * (end - begin), end))
         checked.append({"first": shot.first, "stop": shot.stop, "mark": edits.mark_of(shot), **result.as_json()})
     return {"shots": checked}
 
 
-def _render(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Preparing")
+def _render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Preparing")
     settings = task.settings or {}
     # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
     if "shots" not in settings:
@@ -443,14 +443,14 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
     shots = tuple(Shot.model_validate(s) for s in settings["shots"])
     delivery = Delivery.model_validate(settings.get("delivery") or {})
     source = open_as_taken_in(reel)
-    made = analysed_shots(data, reel, shots, source, told.part(0, 0.05))
+    made = analysed_shots(data, reel, shots, source, progress.part(0, 0.05))
     parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
     if delivery.part == "shots":
         parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
         if not parts:
             raise SweepError("Every shot is excluded, so there is nothing to deliver. Take one in again, in Intake.")
     frames = [(s.leave - s.enter) if s else len(source) for s, _ in parts]
-    told(0.05, what="Rendering")
+    progress(0.05, what="Rendering")
     files = []
     for n, (part, name) in enumerate(parts):
         spec = spec_of(data, reel, task.id, shots, delivery, part)
@@ -461,10 +461,10 @@ def _render(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dic
         out = data.delivery(task.id, name)
         out.parent.mkdir(parents=True, exist_ok=True)
         if len(parts) > 1:
-            told(0.05 + 0.95 * sum(frames[:n]) / sum(frames), what=f"Rendering {n + 1} of {len(parts)}")
+            progress(0.05 + 0.95 * sum(frames[:n]) / sum(frames), what=f"Rendering {n + 1} of {len(parts)}")
 
         def share(done: float, rate: float, n: int = n) -> None:
-            told(0.05 + 0.95 * (sum(frames[:n]) + done * frames[n]) / sum(frames), rate)
+            progress(0.05 + 0.95 * (sum(frames[:n]) + done * frames[n]) / sum(frames), rate)
 
         try:
             if not out.exists():
@@ -489,8 +489,8 @@ def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
     return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
 
 
-def _inspection(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Comparing every sample")
+def _inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Comparing every sample")
     rendered = Task.get_by_id(task.settings["render"])
     start = time.monotonic()
     source = open_as_taken_in(reel)
@@ -503,7 +503,7 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) ->
         total = len(report.numbers()) if report else len(source)
 
         def share(done: float, n: int = n, total: int = total) -> None:
-            told((n + done) / len(files), done * total / (time.monotonic() - start))
+            progress((n + done) / len(files), done * total / (time.monotonic() - start))
 
         delivered = open_reel(out)
         results.append(compare(source, delivered, report, share))
@@ -513,9 +513,9 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) ->
     return merged(results).as_json() | {"truth": [t.as_json() for t in truths]}
 
 
-def _papers(data: DataFolder, reel: Reel, task: Task, told: TaskProgress) -> dict[str, Any]:
-    told(0, what="Writing the papers")
-    return {"files": papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), told)}
+def _papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+    progress(0, what="Writing the papers")
+    return {"files": papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), progress)}
 
 
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], dict[str, Any]]] = {

@@ -49,7 +49,7 @@ class _Evidence:
         return half.repeat(2)
 
 
-def gather(light: ShotLight, way: Travel, noise: float, told: Callable[[float], None]) -> _Evidence | None:
+def gather(light: ShotLight, way: Travel, noise: float, progress: Callable[[float], None]) -> _Evidence | None:
     factor = max(1, -(-light.shape[1] // _WORK_WIDTH))
     # Of a large picture each sample is the mean of several, so fewer pairs do, and motion is smooth enough for half the size.
     couples = pairs(way, _PAIRS if factor == 1 else _PAIRS_LARGE)
@@ -85,7 +85,7 @@ def gather(light: ShotLight, way: Travel, noise: float, told: Callable[[float], 
             weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
 
     for done, _ in enumerate(parallel_map(hold, range(len(couples)))):
-        told((done + 1) / len(couples))
+        progress((done + 1) / len(couples))
     frame = np.array([n for couple in couples for n in couple])
     far = np.array([way.from_frame(i)[j] for i, j in couples]).repeat(2)
     return _Evidence(factor, {n: plane for n, (plane, _) in ready.items()}, frame, scene, weight, far, float(np.median(moving)))

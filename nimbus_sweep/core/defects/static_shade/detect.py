@@ -51,21 +51,21 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
     ShadeSurvey
         Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
     """
-    told = on_progress or (lambda share: None)
+    progress = on_progress or (lambda share: None)
     light = ShotLight(volume, hold_out)
     if len(light) < 4 or min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
     way = way_of(light, noise)
-    told(0.15)
-    seen = gather(light, way, noise, lambda share: told(0.15 + 0.35 * share))
+    progress(0.15)
+    seen = gather(light, way, noise, lambda share: progress(0.15 + 0.35 * share))
     if seen is None:
         return ShadeSurvey(travel=way.whole, noise=noise)
     found = candidates(loss_map(seen, 0), loss_map(seen, 1), seen.factor, False, light.shape)
     large = candidates(contrast_map(seen, 0), contrast_map(seen, 1), seen.factor, True, light.shape)
     moving = seen.moving
     del seen
-    told(0.6)
+    progress(0.6)
     marks: list[ShadeMark] = []
     marked = np.zeros(light.shape, np.float32)
     for c in found:
@@ -90,7 +90,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         results: dict[int, ShadeMark | None] = {}
         for k, result in zip(order, parallel_map(measured, [asked[k] for k in order]), strict=True):
             results[k] = result
-            told(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
+            progress(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
         for _, made in sorted(results.items()):
             if made is not None:
                 same = [m for m in marks if _same(made, m)]
@@ -298,5 +298,5 @@ def surveyed(
     volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
 ) -> Surveyed:
     """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
-    told = find(volume, on_progress, hold_out)
-    return Surveyed([as_finding(mark, first, stop) for mark in told.marks], told.notes)
+    progress = find(volume, on_progress, hold_out)
+    return Surveyed([as_finding(mark, first, stop) for mark in progress.marks], progress.notes)

@@ -64,7 +64,7 @@ def analyse(
     -------
     ShadePlan
     """
-    told = on_progress or (lambda share: None)
+    progress = on_progress or (lambda share: None)
     light = ShotLight(volume, hold_out)
     layout, colour = volume.format, volume.colour
     grain = tuple(grain_of_component(volume, i) for i in range(len(layout.components)))
@@ -75,7 +75,7 @@ def analyse(
         )
     noise = light.noise
     way = way_of(light, noise)
-    told(0.1)
+    progress(0.1)
     marked = np.zeros(light.shape, np.float32)
     for mark in named:
         cv2.fillPoly(marked, [np.array(mark.outline, np.int32)], 1.0)
@@ -88,7 +88,7 @@ def analyse(
         return plan_of(volume, light, way, noise, marked, mark, way_chosen)
 
     for done, (plan, rest) in enumerate(parallel_map(planned, named)):
-        told(0.1 + 0.9 * (done + 1) / len(named))
+        progress(0.1 + 0.9 * (done + 1) / len(named))
         rests.append(rest)
         if plan is not None:
             plans.append(plan)

@@ -197,11 +197,11 @@ def read_at_once(
         Log light below which what changes is grain, where that is more than what is held to be grain in any case.
     """
     least = max(least, LEAST)
-    told = on_progress or (lambda share: None)
+    progress = on_progress or (lambda share: None)
     if too_little(record):
         return _nothing(len(record))
     lean, stands_out = lie_of(record)
-    pairs = measure(record, reach, _through(lean, stands_out), usable, lambda share: told(0.7 * share))
+    pairs = measure(record, reach, _through(lean, stands_out), usable, lambda share: progress(0.7 * share))
     bands = None
     for tried in dict.fromkeys(([lean] if stands_out > _HINTED else []) + [0.0, np.pi / 2]):
         found = find_bands(pairs, tried, record, least)
@@ -209,7 +209,7 @@ def read_at_once(
             bands = found
         if bands is not None and bands.model.explained > 0.9:
             break
-    told(0.85)
+    progress(0.85)
     rest = without(pairs, bands, record) if bands is not None else pairs
     whole = solve_whole(rest.grouped(*_BLOCKS))
     course = at_mean(whole, rest)
@@ -218,7 +218,7 @@ def read_at_once(
     if bands is not None:
         kinds["bands"] = bands.model.swing
     patches, uneven = _patches(rest, whole, course, least)
-    told(0.97)
+    progress(0.97)
     named = rhythm(course, least)
     size = float(np.std(course - _meant_course(course, keeps))) if len(course) else 0.0
     patched = float(np.sqrt(np.mean(_fast(patches) ** 2, axis=0)).max()) if patches is not None else 0.0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -10,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from scipy.ndimage import gaussian_filter1d
 
 from ...evidence.light_record import LightRecord
+from ...model.kinds import Progress
 from ...model.regions import Masked
 from .course import by_turns, meant
 from .light_plan import LightPlan, usable_of
@@ -17,8 +17,6 @@ from .pairs import Pairs, measure
 from .reading import LEAST, Course, LightReading, find_bands, lie_of, look_along, solve_patches, too_little
 from .solve import Whole, left_by
 from .stretches import STRETCH, read
-
-Told = Callable[[float], None] | None
 
 
 class _Steady(BaseModel):
@@ -56,7 +54,9 @@ class SteadyPatchesSettings(_Steady):
     fine: int = Field(default=6, ge=3, le=16, description="places down the picture at which the light is measured")
 
 
-def _read(record: LightRecord, settings: _Steady, on_progress: Told, hold_out: Masked | None, apart: bool = False) -> LightReading:
+def _read(
+    record: LightRecord, settings: _Steady, on_progress: Progress | None, hold_out: Masked | None, apart: bool = False
+) -> LightReading:
     return read(record, settings.reach, _keep(record, settings), usable_of(record, hold_out), on_progress, apart, settings.grain)
 
 
@@ -74,7 +74,7 @@ def stays(course: Course, record: LightRecord, keep: float, least: float = 0.0) 
 
 
 def analyse_frame(
-    record: LightRecord, settings: SteadyFrameSettings, on_progress: Told = None, hold_out: Masked | None = None
+    record: LightRecord, settings: SteadyFrameSettings, on_progress: Progress | None = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure the light of whole frames, and where it is to lie."""
     return whole_plan(record, _read(record, settings, on_progress, hold_out, settings.channels == "apart"), settings)
@@ -144,7 +144,7 @@ def _held(course: Course, settings: SteadyFrameSettings, record: LightRecord, us
 
 
 def analyse_bands(
-    record: LightRecord, settings: SteadyBandsSettings, on_progress: Told = None, hold_out: Masked | None = None
+    record: LightRecord, settings: SteadyBandsSettings, on_progress: Progress | None = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure bands."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)
@@ -161,7 +161,7 @@ def analyse_bands(
 
 
 def analyse_patches(
-    record: LightRecord, settings: SteadyPatchesSettings, on_progress: Told = None, hold_out: Masked | None = None
+    record: LightRecord, settings: SteadyPatchesSettings, on_progress: Progress | None = None, hold_out: Masked | None = None
 ) -> LightPlan:
     """Measure a coarse field of light over the picture."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)

@@ -72,8 +72,8 @@ _Looked = tuple[int, tuple[Picture, Plane]]
 class _Maker:
     """Makes a plan; what all parts of that need."""
 
-    def __init__(self, span: Span, settings: PlatePatchSettings, outside: Outside, told: Callable[[float], None]) -> None:
-        self.span, self.settings, self.told = span, settings, told
+    def __init__(self, span: Span, settings: PlatePatchSettings, outside: Outside, progress: Callable[[float], None]) -> None:
+        self.span, self.settings, self.told = span, settings, progress
         self.commons: dict[tuple[int | None, int | None, Take], tuple[Picture, Plane]] = {}
         self.layout = span.source.format
         self.size = (self.layout.height, self.layout.width)
