@@ -21,7 +21,7 @@ def inputs() -> list[Path]:
     """Everything the built styles depend on."""
     web = ROOT / "nimbus_sweep" / "web"
     return sorted(
-        [*(ROOT / "styles").glob("*.css"), *web.rglob("*.html"), *(STATIC / "js").glob("*.js"), ROOT / "package-lock.json", Path(__file__)]
+        [*(ROOT / "styles").glob("*.css"), *web.rglob("*.html"), *(STATIC / "js").rglob("*.js"), ROOT / "package-lock.json", Path(__file__)]
     )
 
 
