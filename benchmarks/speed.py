@@ -59,7 +59,7 @@ def run(folder: Path) -> None:
     # In turns, so that a machine that is slower for a while is slower for both.
     floor, rendering, ratio = _in_turns(lambda: bare(reel, folder / "bare.mkv"), treated)
     print(f"  bare decode + encode                      {floor:6.2f} s  ({200 / floor:.0f} frames/s)")
-    sites = len(recipe.steps[0].settings["sites"])
+    sites = len(recipe.steps[0].settings.sites)
     print(f"  render with pixel mend ({sites:2d} sites)          {rendering:6.2f} s  ratio {ratio:.2f}  (aim: at most 1.15)")
     _, looking, ratio = _in_turns(lambda: decode_only(reel), looked)
     print(f"  survey, reading the shot once included    {looking:6.2f} s  ratio to decoding {ratio:.1f}  (aim: at most 6)")

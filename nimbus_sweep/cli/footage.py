@@ -143,7 +143,7 @@ def treat(
     """
     if (recipe_path is not None) + as_suggested + (kinds is not None) > 1:
         raise click.UsageError("Name one of --recipe, --suggested and --steps, not several.")
-    recipe = read_recipe(recipe_path) if recipe_path else Recipe(steps=tuple(Step(kind=k) for k in kinds)) if kinds else None
+    recipe = read_recipe(recipe_path) if recipe_path else Recipe(steps=tuple(Step.new(k) for k in kinds)) if kinds else None
     source = _open(reel, accept_missing)
     kind = kind or _kind_of(out, source)
     _check_out(reel, out, kind, overwrite)

@@ -11,7 +11,7 @@ from cachetools import LRUCache
 from ..core.base.errors import SweepError
 from ..core.model.recipes import Recipe, Step
 from ..core.model.registry import STEPS
-from ..core.tools.retouch import Touch
+from ..core.tools.retouch import RetouchSettings, Touch
 from .models import Reel, StrokeChange
 
 # Strokes in order, each under the name it is taken off by.
@@ -73,25 +73,30 @@ def _changed(reel: Reel, number: int, **change: Any) -> int:
 
 def unfolded(recipe: Recipe) -> Recipe:
     """The recipe with the strokes themselves in the place of their book."""
-    if not any(s.settings.get("book") for s in recipe.steps):
+    if not any(_book_of(s) for s in recipe.steps):
         return recipe
     return recipe.model_copy(update={"steps": tuple(_unfolded(s) for s in recipe.steps)})
 
 
 def _unfolded(step: Step) -> Step:
-    if not step.settings.get("book"):
+    settings = step.settings
+    if not isinstance(settings, RetouchSettings) or not settings.book:
         return step
-    strokes = [*step.settings["strokes"], *book(step.settings["book"]).values()]
-    return step.model_copy(update={"settings": {"strokes": strokes, "book": 0}})
+    strokes = (*settings.strokes, *book(settings.book).values())
+    return step.model_copy(update={"settings": settings.model_copy(update={"strokes": strokes, "book": 0})})
+
+
+def _book_of(step: Step) -> int:
+    return step.settings.book if isinstance(step.settings, RetouchSettings) else 0
 
 
 def folded(reel: Reel, recipe: Recipe) -> Recipe:
     """A recipe that was taken in, its strokes put into a book of the reel; a book it names is not of this place."""
     steps = []
     for step in recipe.steps:
-        if "book" in step.settings:
-            strokes = [Touch.model_validate(t) for t in step.settings["strokes"]]
-            step = step.model_copy(update={"settings": {"strokes": [], "book": put_on(reel, 0, strokes) if strokes else 0}})
+        if isinstance(step.settings, RetouchSettings):
+            strokes = list(step.settings.strokes)
+            step = step.with_settings(strokes=(), book=put_on(reel, 0, strokes) if strokes else 0)
         steps.append(step)
     return recipe.model_copy(update={"steps": tuple(steps)})
 

@@ -160,7 +160,7 @@ class Viewing:
         counts: dict[int, int] = {}
         for shot in self.shots(reel):
             for step in strokes.unfolded(shot.recipe).active if shot.treated else ():
-                for touch in RetouchSettings.model_validate(step.settings).strokes if step.of.stays else ():
+                for touch in step.settings.strokes if isinstance(step.settings, RetouchSettings) else ():
                     if shot.enter <= touch.frame < shot.leave:
                         counts[touch.frame] = counts.get(touch.frame, 0) + 1
         return counts

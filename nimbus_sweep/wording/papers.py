@@ -46,7 +46,7 @@ def _evidence(number: int, finding: Finding, state: str) -> ReportedFinding:
 
 def step_told(number: int, step: Step, known: Mapping[str, Any] | None = None) -> TreatedStep:
     """A step in words: its settings by what they mean, where it acts, and what it could not do by what its analysis tells."""
-    named = [v for k, v in step.settings.items() if k in ("sites", "marks", "lines", "strokes") and isinstance(v, Sequence)]
+    named = [v for k, v in step.settings if k in ("sites", "marks", "lines", "strokes") and isinstance(v, Sequence)]
     return TreatedStep(
         number=number,
         kind=step.kind,

@@ -136,12 +136,12 @@ def test_what_is_kept_is_mended_and_nothing_else(reel: Reel) -> None:
     assert [f.state for f in found] == ["kept", "doubtful", "kept", "kept"]
     found[2] = found[2].with_(state="dismissed")
     change(reel, "found", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend"),)))
-    sites = edits.resolved(shot(reel)).steps[0].settings["sites"]
-    assert [s["x"] for s in sites] == [1, 4]
+    sites = edits.resolved(shot(reel)).steps[0].settings.sites
+    assert [s.x for s in sites] == [1, 4]
     assert [f.x for f in edits.mended(shot(reel))] == [1, 4]
     found[1] = found[1].with_(state="kept", chosen=True)
     change(reel, "kept the doubtful one", findings=found)
-    assert [s["x"] for s in edits.resolved(shot(reel)).steps[0].settings["sites"]] == [1, 2, 4]
+    assert [s.x for s in edits.resolved(shot(reel)).steps[0].settings.sites] == [1, 2, 4]
 
 
 def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
@@ -157,7 +157,7 @@ def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
 def test_sites_named_by_a_recipe_win(reel: Reel) -> None:
     named = Step(kind="pixel-mend", settings={"sites": [{"x": 77, "y": 8}]})
     change(reel, "both", findings=[finding(1, 0.9)], recipe=Recipe(steps=(named,)))
-    assert [s["x"] for s in edits.resolved(shot(reel)).steps[0].settings["sites"]] == [77]
+    assert [s.x for s in edits.resolved(shot(reel)).steps[0].settings.sites] == [77]
 
 
 def test_the_tables_come_up_to_date_and_survive(tmp_path: Path, reel: Reel) -> None:

@@ -71,7 +71,7 @@ def test_a_kind_that_is_added_is_found_everywhere(toy: None, desk: Desk) -> None
     desk.work()
     assert "Square fill" in desk.client.get(f"/reels/{reel}/sheet/treatment").get_data(as_text=True)
     recipe = Recipe.model_validate_json(desk.client.get(f"/reels/{reel}/recipe.json").data)
-    assert [s.kind for s in recipe.steps] == ["square-fill"] and recipe.steps[0].settings["boxes"] == [list(BOX)]
+    assert [s.kind for s in recipe.steps] == ["square-fill"] and recipe.steps[0].settings.boxes == (BOX,)
     desk.post(f"/reels/{reel}/check", {})
     desk.post(f"/reels/{reel}/render", {})
     desk.work()

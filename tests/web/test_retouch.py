@@ -146,7 +146,11 @@ def test_strokes_stay_with_their_shot_and_are_in_its_trials(desk: Desk, reel: in
     put_on = for_other_shot(
         Recipe(steps=(Step(kind="pixel-mend"), Step(kind="retouch", settings={"book": 3}), Step(kind="match-grain"))), own
     )
-    assert [(s.kind, s.settings.get("book")) for s in put_on.steps] == [("pixel-mend", None), ("retouch", 7), ("lend-grain", None)]
+    assert [(s.kind, getattr(s.settings, "book", None)) for s in put_on.steps] == [
+        ("pixel-mend", None),
+        ("retouch", 7),
+        ("lend-grain", None),
+    ]
     answer = desk.post(f"/reels/{reel}/trials", {"frames": 10, "head": 4, "as_it_is": True, "others": ["source"]})
     assert answer.status_code == 200, answer.get_json()
     desk.work()

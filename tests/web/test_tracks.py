@@ -130,7 +130,7 @@ def test_a_plate_is_put_on_and_told_of(desk: Desk, followed: int) -> None:
     assert treated[94:106, 102:116].max() < 215, "what stood before it is gone"
     desk.post(f"{at}/plates?shot=0", {"frame": 7})
     desk.post(f"{at}/plates/1?shot=0", {"kind": "frame", "frame": 12})
-    assert [(p["kind"], p["serves_from"], p["serves_to"]) for p in recipe(desk, followed).steps[0].settings["plates"]] == [
+    assert [(p.kind, p.serves_from, p.serves_to) for p in recipe(desk, followed).steps[0].settings.plates] == [
         ("middle", None, 6),
         ("frame", 7, None),
     ]
@@ -138,11 +138,11 @@ def test_a_plate_is_put_on_and_told_of(desk: Desk, followed: int) -> None:
     assert desk.task("analysis").state == "done", desk.task("analysis").error
     assert desk.client.get(f"{at}/plates/1.png?shot=0").status_code == 200
     desk.post(f"{at}/plates/0/remove?shot=0")
-    assert recipe(desk, followed).steps[0].settings["plates"][0]["serves_from"] is None
+    assert recipe(desk, followed).steps[0].settings.plates[0].serves_from is None
     assert desk.post(f"{at}/plates/0/remove?shot=0").status_code == 409
     desk.post(f"{at}/plates/areas?shot=0", {"shape": {**ELLIPSE, "y": 60}, "frame": 5})
-    area = recipe(desk, followed).steps[0].settings["areas"][0]
-    assert area["x"] == pytest.approx(90 + 6, abs=1) and area["width"] == pytest.approx(40, abs=1)
+    area = recipe(desk, followed).steps[0].settings.areas[0]
+    assert area.x == pytest.approx(90 + 6, abs=1) and area.width == pytest.approx(40, abs=1)
 
 
 def test_a_picture_is_taken_in_as_a_plate(desk: Desk, followed: int) -> None:
@@ -152,7 +152,7 @@ def test_a_picture_is_taken_in_as_a_plate(desk: Desk, followed: int) -> None:
     picture = cv2.imencode(".png", np.full((30, 40, 3), 90, np.uint8))[1].tobytes()
     taken = desk.client.post(f"{at}/plates/0/picture?shot=0", data=picture, headers=ASKED)
     assert "was scaled" in taken.get_json()["said"]
-    assert recipe(desk, followed).steps[0].settings["plates"][0]["kind"] == "picture"
+    assert recipe(desk, followed).steps[0].settings.plates[0].kind == "picture"
     desk.work()
     assert desk.task("analysis").state == "done", desk.task("analysis").error
 

@@ -71,11 +71,11 @@ def test_a_trial_is_made_looked_at_and_kept(desk: Desk, pumping: int) -> None:
     assert outside < 0.2 * inside, "outside the trial's frames it is the source, but for how the picture is packed"
     desk.post(f"/reels/{pumping}/trials/{at}/keep/1")
     recipe = edits.shot_of(desk.reel(pumping)).recipe
-    assert [s.settings["reach"] for s in recipe.steps] == [5]
+    assert [s.settings.reach for s in recipe.steps] == [5]
     assert "Trials" in desk.client.get(f"/reels/{pumping}/trials").get_data(as_text=True)
     assert "trials" in desk.client.get(f"/reels/{pumping}/state").get_json()["done"]
     desk.post(f"/reels/{pumping}/undo")
-    assert [s.settings["reach"] for s in edits.shot_of(desk.reel(pumping)).recipe.steps] == [16]
+    assert [s.settings.reach for s in edits.shot_of(desk.reel(pumping)).recipe.steps] == [16]
     assert told(desk, pumping)[0]["ready"], "taking back leaves the trial"
 
 
@@ -92,7 +92,7 @@ def test_what_is_kept_is_copied_to_other_shots_and_reels(desk: Desk, pumping: in
     assert said == "Steady frame, reach 3: on 3 shots now."
     desk.work()
     shots = edits.shots_of(edits.current(desk.reel(other)))
-    assert [s.recipe.steps[0].settings["reach"] for s in shots] == [3, 3]
+    assert [s.recipe.steps[0].settings.reach for s in shots] == [3, 3]
     viewing, reel = desk.services.viewing, desk.reel(other)
     for number in (3, 20):
         one, two = (viewing.frame(reel, number, view).planes for view in ("source", "treated"))
@@ -195,7 +195,7 @@ def test_the_forms_of_the_light_answer_to_the_settings(desk: Desk, pumping: int,
     desk.post(f"/reels/{pumping}/steps/grain", {"grain": 0.05})
     answer = desk.client.get(f"/reels/{pumping}/forms/moving/9.png?before=1", headers={"Accept": "application/json"})
     assert answer.status_code == 425 and "still being measured" in answer.get_json()["error"]
-    assert edits.shot_of(desk.reel(pumping)).recipe.steps[0].settings["grain"] == 0.05
+    assert edits.shot_of(desk.reel(pumping)).recipe.steps[0].settings.grain == 0.05
     assert desk.post(f"/reels/{pumping}/steps/grain", {"grain": 3}).status_code == 400
     desk.post(f"/reels/{pumping}/steps", {"kind": "steady-bands", "grain": 0.02})
-    assert edits.shot_of(desk.reel(pumping)).recipe.steps[0].settings["grain"] == 0.02
+    assert edits.shot_of(desk.reel(pumping)).recipe.steps[0].settings.grain == 0.02

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, get_args
+from typing import Literal, get_args
 
 from ..base.errors import SweepError
 from ..model.recipes import Recipe, Step
 from ..model.regions import Region
 from ..model.registry import STEPS
+from ..model.tracks import Track
 
 Take = Literal["all", "settings", "regions"]
 TAKES: tuple[Take, ...] = get_args(Take)
@@ -38,7 +39,7 @@ def _for_other_shots(step: Step) -> Step | None:
     settings = step.of.for_other_shot(step.settings)
     if settings is None:
         return None
-    return Step(kind=step.kind, on=step.on, settings=settings, region=step.region, hold_out=step.hold_out)
+    return step.model_copy(update={"settings": settings})
 
 
 def fitted(recipe: Recipe, size: tuple[int, int], enter: int) -> Recipe:
@@ -111,8 +112,7 @@ def carried(recipe: Recipe, own: Recipe, take: Take) -> Recipe:
 
 
 def _bare(step: Step) -> Step:
-    settings = step.settings | ({"track": ""} if "track" in step.settings else {})
-    return step.model_copy(update={"region": None, "hold_out": None, "settings": settings})
+    return step.with_track("").model_copy(update={"region": None, "hold_out": None})
 
 
 def _with_regions(steps: list[Step], lender: Recipe, every: bool = False) -> list[Step]:
@@ -130,7 +130,7 @@ def _with_regions(steps: list[Step], lender: Recipe, every: bool = False) -> lis
     return made
 
 
-def _joined(recipe: Recipe, own: Recipe) -> tuple[Any, ...]:
+def _joined(recipe: Recipe, own: Recipe) -> tuple[Track, ...]:
     """The shot's tracks, and those of the recipe it has none of that name for."""
     names = {t.name for t in own.tracks}
     return (*own.tracks, *(t for t in recipe.tracks if t.name not in names))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from ..model.recipes import Recipe, Step
 
@@ -26,8 +25,8 @@ class StartingPoint:
     recipe: Recipe
 
 
-def _point(key: str, name: str, note: str, *steps: tuple[str, dict[str, Any]]) -> StartingPoint:
-    return StartingPoint(key, name, note, Recipe(name=name, steps=tuple(Step(kind=kind, settings=settings) for kind, settings in steps)))
+def _point(key: str, name: str, note: str, *steps: Step) -> StartingPoint:
+    return StartingPoint(key, name, note, Recipe(name=name, steps=steps))
 
 
 STARTING_POINTS: dict[str, StartingPoint] = {
@@ -37,37 +36,37 @@ STARTING_POINTS: dict[str, StartingPoint] = {
             "time-lapse",
             "Time lapse that pumps",
             "Every exposure is set anew: level and contrast of each frame are steadied; dusk and dawn stay.",
-            ("steady-frame", {"takes": "all"}),
+            Step.new("steady-frame", takes="all"),
         ),
-        _point("lamps", "Lamps with bands", "Bands that roll through the whole picture.", ("steady-bands", {})),
+        _point("lamps", "Lamps with bands", "Bands that roll through the whole picture.", Step.new("steady-bands")),
         _point(
             "screen",
             "Screen in the picture",
             "Bands on a screen alone: draw the screen under Where, so that nothing else is touched.",
-            ("steady-bands", {"lie": "rows"}),
+            Step.new("steady-bands", lie="rows"),
         ),
         _point(
             "stage",
             "Stage lamps",
             "Lamps that light parts of the picture, each with a pulse of its own.",
-            ("steady-patches", {"fine": 8}),
+            Step.new("steady-patches", fine=8),
         ),
         _point(
             "high-rate",
             "High frame rate",
             "Frames dimmed by turns first, then what is slower.",
-            ("steady-frame", {"takes": "rhythm"}),
-            ("steady-frame", {"takes": "all"}),
+            Step.new("steady-frame", takes="rhythm"),
+            Step.new("steady-frame", takes="all"),
         ),
         _point(
             "old-film",
             "Old film that breathes",
             "Level and contrast of each frame, then uneven light over the picture.",
-            ("steady-patches", {"amount": 0.8}),
-            ("steady-frame", {"takes": "all", "reach": 8}),
+            Step.new("steady-patches", amount=0.8),
+            Step.new("steady-frame", takes="all", reach=8),
         ),
         _point(
-            "key-frames", "Jumps at key frames", "Compression with too little room, as from the air.", ("steady-frame", {"takes": "all"})
+            "key-frames", "Jumps at key frames", "Compression with too little room, as from the air.", Step.new("steady-frame", takes="all")
         ),
     )
 }

@@ -71,7 +71,7 @@ def _all_of_it(knowledge: Knowledge, _settings: BaseModel, _tracks: tuple[Track,
     return knowledge
 
 
-def _any_of_its_step(_settings: Mapping[str, Any], _finding: Finding) -> bool:
+def _any_of_its_step(_settings: Any, _finding: Finding) -> bool:
     """A step that names no findings acts on all that it is for."""
     return True
 
@@ -122,7 +122,7 @@ class StepKind:
     shot_settings : tuple of str
         Settings that belong to the shot's own frames: on another shot they have to be chosen, or found, anew.
     make_portable : callable or None
-        ``(settings)`` gives plain settings for any shot, where resetting `shot_settings` is not enough.
+        ``(settings)`` gives settings for any shot, where resetting `shot_settings` is not enough.
     stays : bool
         It belongs to the shot's own frames altogether: it is neither saved in a recipe for others nor replaced by one.
     hidden_settings : frozenset of str
@@ -139,7 +139,7 @@ class StepKind:
     analyse: Callable[[Any, Any, Progress | None, Masked | None], Knowledge]
     load: Callable[[Path], Knowledge]
     resolve: Callable[[Any, Iterable[Finding]], BaseModel] = _as_given
-    acts_on: Callable[[Mapping[str, Any], Finding], bool] = _any_of_its_step
+    acts_on: Callable[[Any, Finding], bool] = _any_of_its_step
     learns_from: Literal["volume", "light", "frames", "nothing"] = "volume"
     needs_region: bool = False
     learns_within: bool = False
@@ -150,7 +150,7 @@ class StepKind:
     whole_picture: bool = False
     repeats: bool = False
     shot_settings: tuple[str, ...] = ()
-    make_portable: Callable[[Mapping[str, Any]], dict[str, Any]] | None = None
+    make_portable: Callable[[Any], BaseModel] | None = None
     stays: bool = False
     hidden_settings: frozenset[str] = frozenset()
     old_names: tuple[str, ...] = ()
@@ -160,22 +160,22 @@ class StepKind:
         """Whether its settings may leave to the survey what it acts on."""
         return self.resolve is not _as_given
 
-    def portable(self, settings: Mapping[str, Any]) -> dict[str, Any]:
-        """Plain settings as they may be put on any shot: what belongs to the shot's own frames is as it was before it was chosen."""
+    def portable(self, settings: BaseModel) -> BaseModel:
+        """Settings as they may be put on any shot: what belongs to the shot's own frames is as it was before it was chosen."""
         if self.make_portable is not None:
             return self.make_portable(settings)
         fields = self.settings.model_fields
-        return {**settings, **{name: fields[name].get_default() for name in self.shot_settings}}
+        return settings.model_copy(update={name: fields[name].get_default() for name in self.shot_settings})
 
-    def for_other_shot(self, settings: Mapping[str, Any]) -> dict[str, Any] | None:
-        """Plain settings for another shot that gets this treatment; None when the step stays where it is."""
+    def for_other_shot(self, settings: BaseModel) -> BaseModel | None:
+        """Settings for another shot that gets this treatment; None when the step stays where it is."""
         return None if self.stays else self.portable(settings)
 
-    def describe(self, settings: Mapping[str, Any]) -> list[tuple[str, Any]]:
+    def describe(self, settings: BaseModel) -> list[tuple[str, Any]]:
         """What each setting means, beside its value; those that are not set are left out."""
         told = []
         for name, field in self.settings.model_fields.items():
-            value = settings.get(name)
+            value = getattr(settings, name)
             if name not in self.hidden_settings and value is not None and value != [] and value != ():
                 told.append((field.description or name.replace("_", " "), value))
         return told

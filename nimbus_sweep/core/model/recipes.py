@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, PrivateAttr, SerializeAsAny, ValidationError, model_validator
 
 from ..base.errors import SweepError
 from .findings import Finding
@@ -24,8 +24,8 @@ class Step(BaseModel):
     ----------
     kind : str
     on : bool
-    settings : dict
-        Of the kind's own model.
+    settings : BaseModel
+        Of the kind's own model; plain values are taken and checked by it.
     region, hold_out : Region or None
         Where it may act, and where it never does; None is the whole picture, and nowhere.
     """
@@ -34,19 +34,32 @@ class Step(BaseModel):
 
     kind: str
     on: bool = True
-    settings: dict[str, Any] = Field(default_factory=dict)
+    settings: SerializeAsAny[BaseModel]
     region: Region | None = None
     hold_out: Region | None = None
     _tracks: tuple[Track, ...] = PrivateAttr(default=())
 
-    @model_validator(mode="after")
-    def _known(self) -> Step:
-        if self.kind not in STEPS:
-            raise ValueError(f"there is no step called {self.kind!r}; there are: {', '.join(STEPS)}")
-        object.__setattr__(self, "kind", STEPS[self.kind].kind)
-        checked = STEPS[self.kind].settings.model_validate(self.settings)
-        object.__setattr__(self, "settings", checked.model_dump(mode="json"))
-        return self
+    @model_validator(mode="wrap")
+    @classmethod
+    def _typed(cls, sent: Any, build: ModelWrapValidatorHandler[Step]) -> Step:
+        """The step with the settings of its kind, under the name that the kind has now."""
+        if not isinstance(sent, Mapping) or not isinstance(sent.get("kind"), str):
+            return build(sent)
+        if sent["kind"] not in STEPS:
+            raise ValueError(f"there is no step called {sent['kind']!r}; there are: {', '.join(STEPS)}")
+        of = STEPS[sent["kind"]]
+        return build({**sent, "kind": of.kind, "settings": of.settings.model_validate(sent.get("settings", {}))})
+
+    @classmethod
+    def new(cls, kind: str, *, region: Region | None = None, **settings: Any) -> Step:
+        """A step of a kind, switched on, with settings other than the usual ones.
+
+        Raises
+        ------
+        ValidationError
+            If there is no such kind, or its settings cannot be so.
+        """
+        return cls.model_validate({"kind": kind, "region": region, "settings": settings})
 
     @property
     def of(self) -> StepKind:
@@ -74,10 +87,32 @@ class Step(BaseModel):
         """Those of its recipe."""
         return self._tracks
 
+    def with_settings(self, **changed: Any) -> Step:
+        """The step with some settings changed.
+
+        Raises
+        ------
+        ValidationError
+            If they cannot be so.
+        """
+        fresh = self.of.settings.model_validate({**self.settings.model_dump(), **changed})
+        return self.model_copy(update={"settings": fresh})
+
+    @property
+    def track(self) -> str:
+        """The track its settings name; empty for none."""
+        return str(getattr(self.settings, "track", ""))
+
+    def with_track(self, name: str) -> Step:
+        """The step with another track named in its settings, where these can name one."""
+        if not hasattr(self.settings, "track"):
+            return self
+        return self.model_copy(update={"settings": self.settings.model_copy(update={"track": name})})
+
     def rides_on(self, name: str) -> bool:
         """Whether its regions, or what it puts on, ride on a track."""
         parts = [p.track for r in (self.region, self.hold_out) if r is not None for p in r.parts]
-        return name in parts or self.settings.get("track") == name
+        return name in parts or self.track == name
 
     @property
     def ridden(self) -> list[Track]:
@@ -95,11 +130,7 @@ class Step(BaseModel):
         """The step with what was left to the survey named."""
         if not self.of.needs_findings:
             return self
-        return self.model_copy(update={"settings": self.of.resolve(self.parsed(), findings).model_dump(mode="json")})
-
-    def parsed(self) -> BaseModel:
-        """The settings as their own model."""
-        return self.of.settings.model_validate(self.settings)
+        return self.model_copy(update={"settings": self.of.resolve(self.settings, findings)})
 
 
 class Recipe(BaseModel):
@@ -140,6 +171,10 @@ class Recipe(BaseModel):
             raise ValueError("two tracks have the same name")
         return self
 
+    def with_step(self, index: int, step: Step) -> Recipe:
+        """The recipe with another step at a place."""
+        return self.model_copy(update={"steps": (*self.steps[:index], step, *self.steps[index + 1 :])})
+
     def with_tracks(self, tracks: tuple[Track, ...]) -> Recipe:
         """The recipe with other tracks."""
         return self.model_copy(update={"tracks": tracks})
@@ -162,8 +197,8 @@ class Recipe(BaseModel):
             return one.model_copy(update={"parts": tuple(p.model_copy(update={"track": new}) if p.track == old else p for p in one.parts)})
 
         def step(one: Step) -> Step:
-            settings = one.settings | ({"track": new} if one.settings.get("track") == old else {})
-            return one.model_copy(update={"region": region(one.region), "hold_out": region(one.hold_out), "settings": settings})
+            made = one.with_track(new) if one.track == old else one
+            return made.model_copy(update={"region": region(one.region), "hold_out": region(one.hold_out)})
 
         tracks = tuple(t.model_copy(update={"name": new if t.name == old else t.name, "hold_out": region(t.hold_out)}) for t in self.tracks)
         return self.model_copy(update={"steps": tuple(step(s) for s in self.steps), "tracks": tracks})

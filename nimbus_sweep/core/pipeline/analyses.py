@@ -35,7 +35,8 @@ def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step])
 
 def _learned(step: Step, last: bool) -> dict[str, Any]:
     """A step's settings as far as the analysis depends on them: what only chooses among what it knows is no part of it."""
-    return {k: v for k, v in step.settings.items() if not ((last or step.of.selection_is_negligible) and k in step.of.selection_settings)}
+    unused = step.of.selection_settings if last or step.of.selection_is_negligible else ()
+    return step.settings.model_dump(mode="json", exclude=set(unused))
 
 
 def _regions(step: Step, last: bool) -> list[Any]:
@@ -50,7 +51,7 @@ def _regions(step: Step, last: bool) -> list[Any]:
 
 def load_step(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
     """What a step knows of a shot, kept to its region."""
-    known = step.of.select(step.of.load(path), step.parsed(), step.tracks)
+    known = step.of.select(step.of.load(path), step.settings, step.tracks)
     region = Region() if step.region is None and step.of.needs_region else step.acts_in
     return known if region is None and step.hold_out is None else Confined(known, layout, region, step.held_out)
 
@@ -126,7 +127,7 @@ class Analyses:
                     before = light() if light and not made else record(scratch, treated, self.first, self.stop)
                 else:
                     before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
-                step.of.analyse(before, step.parsed(), share, step.unseen).save(path)
+                step.of.analyse(before, step.settings, share, step.unseen).save(path)
                 scratch.unlink(missing_ok=True)
                 for described in (scratch.with_suffix(".json"), scratch.with_name(scratch.name + ".json")):
                     described.unlink(missing_ok=True)

@@ -16,7 +16,7 @@ def suggested(findings: Iterable[Finding]) -> Recipe:
     kinds = {f.step for f in known}
     return Recipe(
         name="As surveyed",
-        steps=tuple(Step(kind=kind, region=region_for(kind, known)) for kind in STEPS if kind in kinds and not STEPS[kind].asked_for),
+        steps=tuple(Step.new(kind, region=region_for(kind, known)) for kind in STEPS if kind in kinds and not STEPS[kind].asked_for),
     )
 
 

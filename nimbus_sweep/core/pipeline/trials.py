@@ -101,7 +101,7 @@ def choices(step: Step) -> list[Choice]:
             values = ()
         else:
             continue
-        now = step.settings[name]
+        now = getattr(step.settings, name)
         made.append(Choice(name, info.description or name, values, _said(now), values[:MOST_VARIANTS] or _around(step, name, now)))
     return made
 
@@ -119,7 +119,7 @@ def _around(step: Step, name: str, now: float) -> tuple[str, ...]:
     able = []
     for value in wished:
         try:
-            Step(kind=step.kind, settings={**step.settings, name: value})
+            step.with_settings(**{name: value})
         except ValidationError:
             continue
         able.append(_said(value))
@@ -147,13 +147,12 @@ def varied(recipe: Recipe, at: int, field: str, values: Sequence[str]) -> list[V
     made = []
     for value in values:
         try:
-            changed = Step(**{**step.model_dump(), "on": True, "settings": {**step.settings, field: _meant(choice, value)}})
+            changed = step.with_settings(**{field: _meant(choice, value)}).model_copy(update={"on": True})
         except (ValidationError, ValueError) as error:
             why = first_fault(error) if isinstance(error, ValidationError) else str(error)
             raise SweepError(f"{step.of.title}, {choice.said}: {value} cannot be ({why}).") from error
-        steps = (*recipe.steps[:at], changed, *recipe.steps[at + 1 :])
-        said = _said(changed.settings[field])
-        made.append(Variant(name=f"{step.of.title}, {field} {said}", recipe=recipe.model_copy(update={"steps": steps})))
+        said = _said(getattr(changed.settings, field))
+        made.append(Variant(name=f"{step.of.title}, {field} {said}", recipe=recipe.with_step(at, changed)))
     return made
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, TypeVar
 
 from flask import abort, request
+from pydantic import BaseModel
 
 from ...core.base.errors import SweepError
 from ...core.model.recipes import Step
@@ -12,6 +13,8 @@ from ...core.model.shots import Shot
 from ...jobs.reels import volume_path
 from ...store.models import Reel, Task
 from ..services import services
+
+Settings = TypeVar("Settings", bound=BaseModel)
 
 STAGES = ("intake", "condition", "treatment", "trials", "inspection", "delivery")
 
@@ -48,6 +51,13 @@ def step_or_404(reel: Reel, index: int, kind: str) -> Step:
     if not 0 <= index < len(steps) or steps[index].kind != kind:
         abort(404, "There is no such step any more. Look at the list in Treatment.")
     return steps[index]
+
+
+def settings_or_404(reel: Reel, index: int, kind: str, model: type[Settings]) -> Settings:
+    """The settings of a step of the shot the request is about; 404 as for `step_or_404`."""
+    settings = step_or_404(reel, index, kind).settings
+    assert isinstance(settings, model)
+    return settings
 
 
 def body() -> dict[str, Any]:
@@ -100,6 +110,7 @@ __all__ = [
     "place_named",
     "reel_or_404",
     "services",
+    "settings_or_404",
     "shot_named",
     "step_or_404",
     "integer",

@@ -20,7 +20,7 @@ from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, Plat
 from ...core.tools.retouch import Touch
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
+from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named, step_or_404
 from .regions import shape_named
 
 pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/plates")
@@ -29,20 +29,17 @@ _LARGEST = 60_000_000
 
 
 def _settings(reel: Reel, index: int) -> PlatePatchSettings:
-    return PlatePatchSettings.model_validate(step_or_404(reel, index, "plate-patch").settings)
+    return settings_or_404(reel, index, "plate-patch", PlatePatchSettings)
 
 
 def _put(reel_id: int, index: int, what: str, **changed: Any) -> Response:
     reel = reel_or_404(reel_id)
     try:
-        fresh = PlatePatchSettings.model_validate({**_settings(reel, index).model_dump(), **changed})
+        fresh = step_or_404(reel, index, "plate-patch").with_settings(**changed)
     except ValidationError as error:
         abort(400, f"That plate cannot be: {first_fault(error)}.")
-    steps = [
-        s.model_copy(update={"settings": fresh.model_dump(mode="json")}) if n == index else s
-        for n, s in enumerate(shot_named(reel).recipe.steps)
-    ]
-    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    recipe = shot_named(reel).recipe.with_step(index, fresh)
+    edits.change_shot(reel, what, place_named(reel), lambda s: s.with_(recipe=recipe))
     follow_up(reel)
     return jsonify(said=what)
 

@@ -17,10 +17,10 @@ from ...core.model.planes import moved
 from ...core.model.recipes import first_fault
 from ...core.model.tracks import Track
 from ...core.pipeline.analyses import chain
-from ...core.tools.retouch import RetouchPlan, Touch, repeated
+from ...core.tools.retouch import RetouchPlan, RetouchSettings, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
+from .common import body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named
 
 pages = Blueprint("retouch", __name__)
 
@@ -33,9 +33,9 @@ _LONGEST = 2600
 def _put(reel: Reel, index: int, book: int, said: str) -> None:
     """Let the step hold another book."""
     place = place_named(reel)
-    steps = list(shot_named(reel).recipe.steps)
-    steps[index] = steps[index].model_copy(update={"settings": {**steps[index].settings, "book": book}})
-    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    recipe = shot_named(reel).recipe
+    recipe = recipe.with_step(index, recipe.steps[index].with_settings(book=book))
+    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=recipe))
     follow_up(reel)
 
 
@@ -98,7 +98,7 @@ def _once(reel: Reel, touch: Touch) -> Touch:
 def put_on(reel_id: int, index: int) -> Response:
     """Put strokes on."""
     reel = reel_or_404(reel_id)
-    step, sent = step_or_404(reel, index, "retouch"), body().get("strokes")
+    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), body().get("strokes")
     if not isinstance(sent, list) or not 1 <= len(sent) <= _MOST:
         abort(400, f"Between 1 and {_MOST} strokes come at once.")
     touches = [_touch(reel, one) for one in _as_seen(reel, sent)]
@@ -106,7 +106,7 @@ def put_on(reel_id: int, index: int) -> Response:
     on = [t for t in touches if t.place(layout) is not None]
     if not on:
         return jsonify(said="The brush was off the picture; nothing was painted.", strokes=[])
-    book = strokes.put_on(reel, step.settings["book"], on)
+    book = strokes.put_on(reel, settings.book, on)
     frames = sorted({t.frame for t in on})
     said = f"Stroke in frame {frames[0]}" if len(on) == 1 else f"{len(on)} strokes in frames {frames[0]} to {frames[-1]}"
     _put(reel, index, book, said)
@@ -117,8 +117,8 @@ def put_on(reel_id: int, index: int) -> Response:
 def take_off(reel_id: int, index: int) -> Response:
     """Take strokes off, whichever: those named, or all of a frame."""
     reel = reel_or_404(reel_id)
-    step, sent = step_or_404(reel, index, "retouch"), body()
-    there = strokes.book(step.settings["book"])
+    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), body()
+    there = strokes.book(settings.book)
     if "frame" in sent:
         frame = services().viewing.moment(reel, integer(sent, "frame"))
         gone = [name for name, touch in there.items() if touch.frame == frame]
@@ -127,7 +127,7 @@ def take_off(reel_id: int, index: int) -> Response:
     if not gone:
         abort(404, "That stroke is not there any more.")
     said = f"{len(gone)} stroke{'' if len(gone) == 1 else 's'} taken off"
-    _put(reel, index, strokes.taken_off(reel, step.settings["book"], gone), said)
+    _put(reel, index, strokes.taken_off(reel, settings.book, gone), said)
     return jsonify(said=said)
 
 
@@ -135,8 +135,8 @@ def take_off(reel_id: int, index: int) -> Response:
 def repeat(reel_id: int, index: int) -> Response:
     """Put a stroke on the frames that follow as well, along the motion of what lies under it."""
     reel, sent = reel_or_404(reel_id), body()
-    step, many = step_or_404(reel, index, "retouch"), integer(sent, "frames")
-    touch = strokes.book(step.settings["book"]).get(str(sent.get("stroke", "")))
+    settings, many = settings_or_404(reel, index, "retouch", RetouchSettings), integer(sent, "frames")
+    touch = strokes.book(settings.book).get(str(sent.get("stroke", "")))
     if touch is None:
         abort(404, "That stroke is not there any more.")
     if not 1 <= many <= _REPEATED:
@@ -153,7 +153,7 @@ def repeat(reel_id: int, index: int) -> Response:
     if not kept:
         return jsonify(said="There is no later frame to repeat it on.", strokes=[])
     kept = [_once(reel, t) for t in kept]
-    book = strokes.put_on(reel, step.settings["book"], kept)
+    book = strokes.put_on(reel, settings.book, kept)
     said = f"Repeated on {len(kept)} frame{'' if len(kept) == 1 else 's'}, {kept[0].frame} to {kept[-1].frame}"
     _put(reel, index, book, said)
     return jsonify(said=said, strokes=[f"{book}.{n}" for n in range(len(kept))])
@@ -168,8 +168,8 @@ def _turned(touch: Touch) -> Touch:
 def of_frame(reel_id: int, index: int, frame: int) -> Response:
     """The strokes of a frame, and all frames of the shot that are touched."""
     reel = reel_or_404(reel_id)
-    step, number = step_or_404(reel, index, "retouch"), services().viewing.moment(reel, frame)
-    there = strokes.book(step.settings["book"])
+    settings, number = settings_or_404(reel, index, "retouch", RetouchSettings), services().viewing.moment(reel, frame)
+    there = strokes.book(settings.book)
     own = [
         {
             "name": name,
@@ -188,7 +188,7 @@ def of_frame(reel_id: int, index: int, frame: int) -> Response:
 def source(reel_id: int, index: int, frame: int) -> Response:
     """What the brush would put down on a part of a frame; or how far that is from what is there, black where it is the same."""
     reel = reel_or_404(reel_id)
-    step_or_404(reel, index, "retouch")
+    settings_or_404(reel, index, "retouch", RetouchSettings)
     numbers = {name: request.args.get(name, usual, type=float) for name, usual in (("across", 0.0), ("down", 0.0), ("x", 0.0), ("y", 0.0))}
     sent = {
         "frame": frame,

@@ -51,7 +51,7 @@ def sheet(reel_id: int) -> str:
         light_kinds=_LIGHT,
         titles={kind.kind: kind.title for kind in STEPS.values()},
         lit_left=any(f.step in _LIGHT for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
-        grain=next((s.settings["grain"] for s in recipe.steps if s.kind in _LIGHT), 0.0),
+        grain=next((getattr(s.settings, "grain", 0.0) for s in recipe.steps if s.kind in _LIGHT), 0.0),
         moves=partial(moving_share, reel, shot),
         told=_told(reel, shot),
         before=_before(edits.named(shot)),
@@ -127,7 +127,7 @@ def add(reel_id: int) -> Response:
     sent = body()
     settings = {"grain": sent["grain"]} if kind in _LIGHT and sent.get("grain") else {}
     try:
-        added = Step(kind=kind, region=region, settings=settings)
+        added = Step.new(kind, region=region, **settings)
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     steps = sorted([*_steps(reel_id), added], key=lambda s: order.index(s.kind))
@@ -155,8 +155,7 @@ def settings(reel_id: int, index: int) -> Response:
     """Change a step's settings."""
     steps = _steps(reel_id, index)
     try:
-        old = steps[index]
-        steps[index] = Step(kind=old.kind, on=old.on, settings={**old.settings, **body()}, region=old.region, hold_out=old.hold_out)
+        steps[index] = steps[index].with_settings(**body())
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)
@@ -166,10 +165,7 @@ def settings(reel_id: int, index: int) -> Response:
 def grain(reel_id: int) -> Response:
     """Say for all steps that steady the light what is grain."""
     try:
-        steps = [
-            s.model_copy(update={"settings": Step(kind=s.kind, settings={**s.settings, **body()}).settings}) if s.kind in _LIGHT else s
-            for s in _steps(reel_id)
-        ]
+        steps = [s.with_settings(**body()) if s.kind in _LIGHT else s for s in _steps(reel_id)]
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, "Grain of the light", steps)

@@ -91,7 +91,7 @@ def _other(named: str) -> Variant:
     if named == "source":
         return Variant(name="The source as it is", recipe=Recipe())
     if kind == "step" and key in STEPS:
-        return Variant(name=f"{STEPS[key].title} alone", recipe=Recipe(steps=(Step(kind=key),)))
+        return Variant(name=f"{STEPS[key].title} alone", recipe=Recipe(steps=(Step.new(key),)))
     if kind == "point" and key in STARTING_POINTS:
         return Variant(name=STARTING_POINTS[key].name, recipe=STARTING_POINTS[key].recipe)
     raise SweepError(f"There is no such way to try: {named}. Choose from the list.")

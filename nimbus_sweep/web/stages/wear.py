@@ -17,12 +17,12 @@ from ...core.imaging.aligned_fill import Lender, fill
 from ...core.imaging.grain import Grain
 from ...core.imaging.patches import PatchPlan
 from ...core.media.view import png
-from ...core.model.recipes import Step, first_fault
+from ...core.model.recipes import first_fault
 from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named, step_or_404
+from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named, step_or_404
 
 pages = Blueprint("wear", __name__)
 
@@ -46,7 +46,7 @@ def specks(reel_id: int, frame: int) -> Response:
     """The specks of a frame, and what becomes of each by the settings sent along."""
     reel = reel_or_404(reel_id)
     index = request.args.get("step", 0, type=int)
-    step = step_or_404(reel, index, "speck-sweep")
+    settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
     plan = _plan(reel, index, "speck-sweep")
     if plan is None:
         return jsonify(ready=False, specks=[])
@@ -54,7 +54,7 @@ def specks(reel_id: int, frame: int) -> Response:
     if request.args.get("takes"):
         sent["takes"] = request.args["takes"]
     try:
-        settings = SpeckSweepSettings.model_validate({**step.settings, **sent})
+        settings = SpeckSweepSettings.model_validate({**settings.model_dump(), **sent})
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     rows = plan.table.taken(plan.found_in(services().viewing.moment(reel, frame)))
@@ -87,20 +87,20 @@ def leave(reel_id: int, index: int) -> Response:
     """Leave a speck alone, or all of a range; or take that back."""
     reel, sent = reel_or_404(reel_id), body()
     place = place_named(reel)
-    settings = SpeckSweepSettings.model_validate(step_or_404(reel, index, "speck-sweep").settings)
+    settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
     said, left = _left(reel, settings, sent)
-    _set(reel, place, index, said, settings.model_dump(mode="json") | {"left": [rule.model_dump(mode="json") for rule in left]})
+    _set(reel, place, index, said, left=left)
     return jsonify(said=said)
 
 
-def _set(reel: Reel, place: int, index: int, said: str, settings: dict[str, Any]) -> None:
-    """Give a step of a shot other settings, as one change that can be taken back."""
-    steps = list(services().viewing.shots(reel)[place].recipe.steps)
+def _set(reel: Reel, place: int, index: int, said: str, **settings: Any) -> None:
+    """Give a step of a shot some other settings, as one change that can be taken back."""
+    recipe = services().viewing.shots(reel)[place].recipe
     try:
-        steps[index] = Step(**{**steps[index].model_dump(), "settings": settings})
+        recipe = recipe.with_step(index, recipe.steps[index].with_settings(**settings))
     except ValidationError as error:
         abort(400, f"That cannot be: {first_fault(error)}.")
-    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=s.recipe.model_copy(update={"steps": tuple(steps)})))
+    edits.change_shot(reel, said, place, lambda s: s.with_(recipe=recipe))
     follow_up(reel)
 
 
@@ -148,7 +148,7 @@ def _holds(rule: LeftAlone, frame: int, x: float, y: float) -> bool:
 
 def _cue_lift(reel: Reel, index: int) -> CueLiftSettings:
     """The settings of the step that lifts cue marks, of the shot named."""
-    return CueLiftSettings.model_validate(step_or_404(reel, index, "cue-lift").settings)
+    return settings_or_404(reel, index, "cue-lift", CueLiftSettings)
 
 
 # Times the difference is made plainer, and the longer side of its picture.
@@ -208,7 +208,7 @@ def nudge(reel_id: int, index: int) -> Response:
             abort(400, "That nudge cannot be: at most 200 pixels, across and down.")
         kept.append(new)
         said = f"Frame {frame} nudged to {new.across:+.2f} across, {new.down:+.2f} down"
-    _set(reel, place, index, said, settings.model_copy(update={"nudges": tuple(kept)}).model_dump(mode="json"))
+    _set(reel, place, index, said, nudges=kept)
     return jsonify(said=said)
 
 
@@ -242,7 +242,7 @@ def take_grain(reel_id: int, index: int) -> Response:
     """Take the grain of another shot, or of the place named in the frame named, for a step."""
     reel, sent = reel_or_404(reel_id), body()
     place = place_named(reel)
-    step = step_or_404(reel, index, "lend-grain")
+    step_or_404(reel, index, "lend-grain")
     viewing = services().viewing
     source = viewing.reader(reel)
     if "of" in sent:
@@ -266,5 +266,5 @@ def take_grain(reel_id: int, index: int) -> Response:
     like = [GrainOf.of(n, g).model_dump() for n, g in zip(names, found, strict=True) if g is not None]
     if not any(max(g["sigma"]) > 0 for g in like):
         raise SweepError("The grain cannot be measured there: the place is too small or too busy. Choose a larger, flatter one.")
-    _set(reel, place, index, f"Grain of {said}", {**step.settings, "like": like, "taken_from": said})
+    _set(reel, place, index, f"Grain of {said}", like=like, taken_from=said)
     return jsonify(said=f"Given the grain of {said}")

@@ -166,7 +166,7 @@ def test_scratches_are_named_by_the_findings_and_kept(tmp_path: Path) -> None:
     recipe = Recipe(steps=(Step(kind="line-lift"),))
     assert recipe.needs_survey
     named = recipe.resolved(findings)
-    assert len(named.steps[0].settings["lines"]) == 3
+    assert len(named.steps[0].settings.lines) == 3
     assert Recipe.model_validate_json(named.model_dump_json()) == named
     plan, mended = lifted(spoiled, findings)
     plan.save(tmp_path / "plan.npz")

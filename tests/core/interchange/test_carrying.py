@@ -43,9 +43,9 @@ def test_what_is_of_the_shots_own_frames_is_not_carried() -> None:
     kept = portable(TREATMENT, "Mast", (160, 96), 100)
     assert [s.kind for s in kept.steps] == ["pixel-mend", "borrow-fill", "plate-patch"], "no brush strokes"
     pixels, fill, patch = kept.steps
-    assert pixels.settings["sites"] is None and pixels.settings["sure"] == 0.7
-    assert (fill.settings["first"], fill.settings["stop"], fill.settings["reach"]) == (None, None, 9)
-    assert patch.settings["plates"][0]["frame"] is None and patch.settings["smooth"] == 2
+    assert pixels.settings.sites is None and pixels.settings.sure == 0.7
+    assert (fill.settings.first, fill.settings.stop, fill.settings.reach) == (None, None, 9)
+    assert patch.settings.plates[0].frame is None and patch.settings.smooth == 2
     assert recipe_of(json.loads(kept.model_dump_json())) == kept
     assert fill.region == REGION
 
@@ -74,11 +74,11 @@ def test_geometry_and_settings_are_carried_apart() -> None:
     assert whole.steps[1].region == REGION and whole.steps[3] == stroke
     assert [t.name for t in whole.tracks] == ["plane 1"]
     settings = carried(kept, own, "settings")
-    assert settings.steps[1].region == mine and settings.steps[1].settings["reach"] == 9
+    assert settings.steps[1].region == mine and settings.steps[1].settings.reach == 9
     assert settings.steps[2].region is None and not settings.tracks
     regions = carried(kept, own, "regions")
     assert [s.kind for s in regions.steps] == ["unshade", "borrow-fill", "retouch"]
-    assert regions.steps[1].region == REGION and regions.steps[1].settings["reach"] == 30
+    assert regions.steps[1].region == REGION and regions.steps[1].settings.reach == 30
     with pytest.raises(SweepError, match="nothing was changed"):
         carried(kept, Recipe(steps=(Step(kind="unshade"),)), "regions")
 

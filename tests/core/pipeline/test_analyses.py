@@ -239,8 +239,8 @@ def test_a_survey_suggests_and_settles(tmp_path: Path, reel: Path) -> None:
     found = survey(ShotEvidence(build_volume(tmp_path / "volume.bin", source), 0, len(source))).findings
     recipe = suggested(found)
     assert [s.kind for s in recipe.steps] == ["pixel-mend"]
-    sites = recipe.resolved(found).steps[0].settings["sites"]
-    assert {(s["x"], s["y"]) for s in sites} == {(s.x, s.y) for s in SITES}
+    sites = recipe.resolved(found).steps[0].settings.sites
+    assert {(s.x, s.y) for s in sites} == {(s.x, s.y) for s in SITES}
     assert suggested([]).steps == ()
     doubtful = Finding(kind="stuck-pixel", step="pixel-mend", x=1, y=1, width=1, height=1, first=0, stop=9, confidence=0.4)
     assert suggested([doubtful]).steps == ()

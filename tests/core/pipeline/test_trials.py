@@ -93,11 +93,11 @@ def test_a_level_is_no_ghost_and_a_double_image_is() -> None:
 def test_a_setting_is_varied() -> None:
     recipe = Recipe(steps=(Step(kind="steady-bands"), Step(kind="steady-frame", on=False)))
     ways = varied(recipe, 1, "reach", ["3", "4", "5"])
-    assert [w.recipe.steps[1].settings["reach"] for w in ways] == [3, 4, 5]
+    assert [w.recipe.steps[1].settings.reach for w in ways] == [3, 4, 5]
     assert all(w.recipe.steps[1].on and w.recipe.steps[0] == recipe.steps[0] for w in ways)
     assert ways[0].name == "Steady frame, reach 3"
-    assert [w.recipe.steps[1].settings["contrast"] for w in varied(recipe, 1, "contrast", ["no", "yes"])] == [False, True]
-    assert varied(recipe, 0, "lie", ["columns"])[0].recipe.steps[0].settings["lie"] == "columns"
+    assert [w.recipe.steps[1].settings.contrast for w in varied(recipe, 1, "contrast", ["no", "yes"])] == [False, True]
+    assert varied(recipe, 0, "lie", ["columns"])[0].recipe.steps[0].settings.lie == "columns"
 
 
 @pytest.mark.parametrize(

@@ -96,7 +96,7 @@ def test_what_cannot_be_is_refused(settings: dict[str, object]) -> None:
 def test_a_recipe_may_hold_a_step_twice() -> None:
     recipe = Recipe(name="Twice", steps=(Step(kind="steady-frame", settings={"takes": "rhythm"}), Step(kind="steady-frame")))
     again = Recipe.model_validate_json(recipe.model_dump_json())
-    assert [s.settings["takes"] for s in again.steps] == ["rhythm", "auto"]
+    assert [s.settings.takes for s in again.steps] == ["rhythm", "auto"]
 
 
 def test_weights_are_told_by_their_offsets() -> None:

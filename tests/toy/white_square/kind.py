@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -64,9 +63,9 @@ def resolve(settings: SquareFillSettings, findings: Iterable[Finding]) -> Square
     return SquareFillSettings(boxes=tuple((f.x, f.y, f.width, f.height) for f in findings if f.step == "square-fill"))
 
 
-def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+def acts_on(settings: SquareFillSettings, finding: Finding) -> bool:
     """Whether settings name a finding's square."""
-    return [finding.x, finding.y, finding.width, finding.height] in [list(box) for box in settings["boxes"] or ()]
+    return (finding.x, finding.y, finding.width, finding.height) in (settings.boxes or ())
 
 
 @dataclass(frozen=True)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from typing import Any, Literal
+from collections.abc import Callable, Iterable
+from typing import Literal
 
 import cv2
 import numpy as np
@@ -69,10 +69,10 @@ def resolve(settings: CueLiftSettings, findings: Iterable[Finding]) -> CueLiftSe
     return settings.model_copy(update={"marks": marks})
 
 
-def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+def acts_on(settings: CueLiftSettings, finding: Finding) -> bool:
     """Whether resolved settings name the mark of a finding."""
     assert isinstance(finding.evidence, CueEvidence)
-    return [list(point) for point in finding.evidence.outline] in [[list(point) for point in m["outline"]] for m in settings["marks"] or ()]
+    return finding.evidence.outline in [mark.outline for mark in settings.marks or ()]
 
 
 def analyse(

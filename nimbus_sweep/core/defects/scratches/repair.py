@@ -5,9 +5,8 @@ Where it hides the picture it is filled across, from both sides.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -67,12 +66,10 @@ def resolve(settings: LineLiftSettings, findings: Iterable[Finding]) -> LineLift
     return settings.model_copy(update={"lines": tuple(Seed(bright=e.bright, track=e.track) for e in found)})
 
 
-def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+def acts_on(settings: LineLiftSettings, finding: Finding) -> bool:
     """Whether resolved settings name the scratch of a finding."""
     assert isinstance(finding.evidence, ScratchEvidence)
-    return [list(place) for place in finding.evidence.track] in [
-        [list(place) for place in line["track"]] for line in settings["lines"] or ()
-    ]
+    return finding.evidence.track in [line.track for line in settings.lines or ()]
 
 
 @dataclass

@@ -7,8 +7,7 @@ light a pixel passes, the less of it is believed.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from typing import Any
+from collections.abc import Callable, Iterable
 
 import cv2
 import numpy as np
@@ -36,10 +35,10 @@ def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSe
     return settings.model_copy(update={"marks": tuple(marks)})
 
 
-def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+def acts_on(settings: UnshadeSettings, finding: Finding) -> bool:
     """Whether resolved settings name the mark of a finding."""
     assert isinstance(finding.evidence, ShadeEvidence)
-    return [list(point) for point in finding.evidence.outline] in [[list(point) for point in m["outline"]] for m in settings["marks"] or ()]
+    return finding.evidence.outline in [mark.outline for mark in settings.marks or ()]
 
 
 def analyse(

@@ -10,10 +10,9 @@ shot's own neighbourhood (least-squares prediction; ridge: Hoerl and Kennard 197
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
@@ -165,9 +164,9 @@ def resolve(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMe
     return settings.model_copy(update={"sites": tuple(sites)})
 
 
-def acts_on(settings: Mapping[str, Any], finding: Finding) -> bool:
+def acts_on(settings: PixelMendSettings, finding: Finding) -> bool:
     """Whether resolved settings name the site of a finding."""
-    return any((site["x"], site["y"]) == (finding.x, finding.y) for site in settings["sites"] or ())
+    return any((site.x, site.y) == (finding.x, finding.y) for site in settings.sites or ())
 
 
 def analyse(

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 from ...model.kinds import StepKind
 from .plate_plan import PlatePlan
-from .settings import CHOOSES, PlatePatchSettings
+from .settings import CHOOSES, PlateOf, PlatePatchSettings
 from .step import analyse
 
 
-def _portable(settings: Mapping[str, Any]) -> dict[str, Any]:
+def _portable(settings: PlatePatchSettings) -> PlatePatchSettings:
     """What the first plate is made of, and where light is measured; no frame numbers, no strokes."""
-    plates = [{"kind": p["kind"], "picture": p["picture"]} for p in settings["plates"][:1]]
-    return {**settings, "plates": plates, "touches": ()}
+    plates = tuple(PlateOf(kind=p.kind, picture=p.picture) for p in settings.plates[:1])
+    return settings.model_copy(update={"plates": plates, "touches": ()})
 
 
 STEPS = (
