@@ -279,8 +279,21 @@ def recipe_of(sent: Any) -> Recipe:
         raise SweepError(f"This is not a usable recipe: {first_fault(error)}.") from error
 
 
+# pydantic's types of fault that users meet most, in their words.
+_FAULTS = {
+    "int_type": "a whole number is needed",
+    "int_parsing": "a whole number is needed",
+    "int_from_float": "a whole number is needed",
+    "float_type": "a number is needed",
+    "float_parsing": "a number is needed",
+    "string_type": "text is needed",
+    "bool_type": "yes or no is needed",
+    "missing": "it is missing",
+}
+
+
 def first_fault(error: ValidationError) -> str:
     """The first fault of a validation in words."""
     first = error.errors()[0]
     place = ".".join(str(part) for part in first["loc"]) or "the whole"
-    return f"{place}: {first['msg'].removeprefix('Value error, ')}"
+    return f"{place}: {_FAULTS.get(first['type']) or first['msg'].removeprefix('Value error, ')}"

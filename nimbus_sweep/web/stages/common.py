@@ -5,16 +5,18 @@ from __future__ import annotations
 from typing import Any, TypeVar
 
 from flask import abort, request
-from pydantic import BaseModel
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...core.base.errors import SweepError
-from ...core.model.recipes import Step
+from ...core.model.recipes import Step, first_fault
+from ...core.model.shapes import Shape
 from ...core.model.shots import Shot
 from ...jobs.reels import volume_path
 from ...store.models import Reel, Task
 from ..services import services
 
 Settings = TypeVar("Settings", bound=BaseModel)
+Sent = TypeVar("Sent", bound="Body")
 
 STAGES = ("intake", "condition", "treatment", "trials", "inspection", "delivery")
 
@@ -60,20 +62,38 @@ def settings_or_404(reel: Reel, index: int, kind: str, model: type[Settings]) ->
     return settings
 
 
-def body() -> dict[str, Any]:
-    """The JSON object that came with the request."""
+class Body(BaseModel):
+    """What a request carries as JSON."""
+
+    model_config = ConfigDict(frozen=True, strict=True)
+
+
+class AtFrame(Body):
+    """A frame of the reel."""
+
+    frame: int
+
+
+class DrawnShape(AtFrame):
+    """A shape that was drawn in a frame."""
+
+    shape: Shape
+
+
+def read_body(model: type[Sent], what: str = "That") -> Sent:
+    """The JSON object that came with the request; 400 says what is wrong with it."""
+    try:
+        return model.model_validate_json(request.get_data())
+    except ValidationError as error:
+        abort(400, f"{what} cannot be: {first_fault(error)}.")
+
+
+def changes() -> dict[str, Any]:
+    """Changes to a model that the request carries, by field: that model checks them."""
     sent = request.get_json(silent=True)
     if not isinstance(sent, dict):
         abort(400, "The request has to carry a JSON object.")
     return sent
-
-
-def integer(sent: dict[str, Any], name: str) -> int:
-    """A whole number of the request."""
-    value = sent.get(name)
-    if not isinstance(value, int) or isinstance(value, bool):
-        abort(400, f"{name} has to be a whole number.")
-    return value
 
 
 def follow_up(reel: Reel) -> None:
@@ -100,10 +120,14 @@ def latest(reel: Reel, kind: str, *states: str) -> Task | None:
 
 
 __all__ = [
+    "AtFrame",
+    "Body",
+    "DrawnShape",
+    "read_body",
     "LOOKED_AT",
     "STAGES",
     "SweepError",
-    "body",
+    "changes",
     "follow_up",
     "latest",
     "ensure_volume",
@@ -113,5 +137,4 @@ __all__ = [
     "settings_or_404",
     "shot_named",
     "step_or_404",
-    "integer",
 ]

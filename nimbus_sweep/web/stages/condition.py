@@ -14,9 +14,8 @@ from ...core.model.registry import DEFECTS, STEPS
 from ...store import edits
 from ...store.models import Reel
 from ...wording import title
-from .common import SweepError, body, follow_up, integer, latest, place_named, reel_or_404, services
+from .common import Body, DrawnShape, SweepError, changes, follow_up, latest, place_named, read_body, reel_or_404, services
 from .light import drawn as drawn_light
-from .regions import shape_named
 
 pages = Blueprint("condition", __name__)
 
@@ -100,12 +99,23 @@ def judge(reel_id: int, index: int, state: Literal["kept", "dismissed", "doubtfu
     return jsonify(said=state)
 
 
+class _Place(Body):
+    x: int
+    y: int
+    snap: bool = True
+
+
+class _Move(Body):
+    dx: int
+    dy: int
+
+
 @pages.post("/reels/<int:reel_id>/findings")
 def by_hand(reel_id: int) -> Response:
     """Place a finding by hand; it snaps to the worst place near by unless told not to."""
     reel = reel_or_404(reel_id)
-    sent = body()
-    x, y = integer(sent, "x"), integer(sent, "y")
+    sent = read_body(_Place)
+    x, y = sent.x, sent.y
     place = place_named(reel)
     shot = services().viewing.shots(reel)[place]
     volume = services().viewing.volume(reel, shot).between(*shot.span)
@@ -114,7 +124,7 @@ def by_hand(reel_id: int) -> Response:
     make = next(kind.place for kind in DEFECTS.values() if kind.place is not None)
     # A small part of the volume is enough: the survey's maps of the whole picture are not needed here.
     near = volume.window(x, y, 40)
-    made = make(near.volume, x - near.left, y - near.top, 3 if sent.get("snap", True) else 0, shot.first, shot.stop)
+    made = make(near.volume, x - near.left, y - near.top, 3 if sent.snap else 0, shot.first, shot.stop)
     placed = JudgedFinding.of(made).with_(x=made.x + near.left, y=made.y + near.top)
     found = _findings(reel, place)
     same = next((i for i, f in enumerate(found) if abs(f.x - placed.x) <= 1 and abs(f.y - placed.y) <= 1), None)
@@ -132,7 +142,8 @@ def drawn(reel_id: int, kind: str) -> Response:
     reel = reel_or_404(reel_id)
     if kind not in DEFECTS or (outline := DEFECTS[kind].outline) is None:
         abort(404)
-    place, shape, frame = place_named(reel), shape_named(), integer(body(), "frame")
+    place, drawn_on = place_named(reel), read_body(DrawnShape, "That shape")
+    shape, frame = drawn_on.shape, drawn_on.frame
     shot = services().viewing.shots(reel)[place]
     if not shot.first <= frame < shot.stop:
         abort(400, f"Frame {frame} is not in this shot.")
@@ -147,7 +158,7 @@ def drawn(reel_id: int, kind: str) -> Response:
 def set_choice(reel_id: int, index: int) -> Response:
     """Set what the user may choose about one finding, such as how it is mended."""
     reel = reel_or_404(reel_id)
-    place, sent = place_named(reel), body()
+    place, sent = place_named(reel), changes()
     found, one = _finding(reel, place, index)
     if not set(sent) <= DEFECTS[one.kind].choices:
         abort(404)
@@ -164,15 +175,15 @@ def set_choice(reel_id: int, index: int) -> Response:
 def move(reel_id: int, index: int) -> Response:
     """Nudge a finding placed by hand."""
     reel = reel_or_404(reel_id)
-    sent = body()
+    sent = read_body(_Move)
     place = place_named(reel)
     found, one = _finding(reel, place, index)
     if not one.by_hand:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
     if DEFECTS[one.kind].drawn != "point":
         abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it again.")
-    x = min(max(0, one.x + integer(sent, "dx")), reel.facts["width"] - one.width)
-    y = min(max(0, one.y + integer(sent, "dy")), reel.facts["height"] - one.height)
+    x = min(max(0, one.x + sent.dx), reel.facts["width"] - one.width)
+    y = min(max(0, one.y + sent.dy), reel.facts["height"] - one.height)
     found[index] = one.with_(x=x, y=y)
     _changed(reel, place, f"Moved to {_where(found[index])}", found)
     return jsonify(x=x, y=y)

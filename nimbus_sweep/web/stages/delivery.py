@@ -17,7 +17,7 @@ from ...core.model.recipes import first_fault
 from ...core.model.registry import STEPS
 from ...jobs.checks import checks_of
 from ...store.models import Reel, Setting, Task
-from .common import SweepError, body, latest, reel_or_404, services
+from .common import SweepError, changes, latest, reel_or_404, services
 
 pages = Blueprint("delivery", __name__)
 
@@ -88,7 +88,7 @@ def choose(reel_id: int) -> Response:
     reel = reel_or_404(reel_id)
     now = _chosen(reel, services().viewing.reader(reel))
     try:
-        chosen = Delivery.model_validate({**now.model_dump(), **body()})
+        chosen = Delivery.model_validate({**now.model_dump(), **changes()})
     except ValidationError as error:
         abort(400, f"That cannot be delivered: {first_fault(error)}.")
     value = chosen.model_dump(mode="json")

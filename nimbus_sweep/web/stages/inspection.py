@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, get_args
+from typing import Any
 
-from flask import Blueprint, Response, abort, jsonify, render_template
+from flask import Blueprint, Response, jsonify, render_template
 
 from ...core.model.shots import Shot, Verdict
 from ...jobs.checks import checks_of
 from ...store import edits
-from .common import SweepError, body, latest, place_named, reel_or_404, services
+from .common import Body, SweepError, latest, place_named, read_body, reel_or_404, services
 
 pages = Blueprint("inspection", __name__)
 
@@ -52,25 +52,32 @@ def _judged(shot: Shot) -> dict[str, Any]:
     return {"verdict": shot.verdict, "remark": shot.remark, "stale": bool(shot.verdict) and shot.judged != edits.mark_of(shot)}
 
 
+class _Check(Body):
+    all: bool = False
+
+
 @pages.post("/reels/<int:reel_id>/check")
 def check(reel_id: int) -> Response:
     """Queue the check of a shot, or of all that are treated."""
     reel = reel_or_404(reel_id)
     shots = services().viewing.shots(reel)
-    places = [n for n, s in enumerate(shots) if s.treated] if body().get("all") else [place_named(reel)]
+    places = [n for n, s in enumerate(shots) if s.treated] if read_body(_Check).all else [place_named(reel)]
     if not any(shots[n].treated for n in places):
         raise SweepError("Nothing is treated there, so there is nothing to check. Add a step in Treatment.")
     return jsonify(task=services().queue.put("check", reel, {"shots": places}).id)
+
+
+class _Judged(Body):
+    verdict: Verdict = ""
+    remark: str = ""
 
 
 @pages.post("/reels/<int:reel_id>/verdict")
 def judge(reel_id: int) -> Response:
     """Accept a treated shot, send it back with a remark, or mark it for a second pass; the same word again takes it back."""
     reel = reel_or_404(reel_id)
-    sent = body()
-    verdict, remark = sent.get("verdict", ""), str(sent.get("remark", "")).strip()[:2000]
-    if verdict not in get_args(Verdict):
-        abort(400, f"A shot cannot be judged as {verdict}.")
+    sent = read_body(_Judged, "That judgement")
+    verdict, remark = sent.verdict, sent.remark.strip()[:2000]
     if verdict == "back" and not remark:
         raise SweepError("Say in the box what is to be done, so that whoever gets the shot back knows.")
 

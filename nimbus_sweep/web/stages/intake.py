@@ -17,7 +17,7 @@ from ...core.model.shots import Shot, add_cut, cut_by_list, move_cut, place_of, 
 from ...jobs.reels import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel, writing
-from .common import LOOKED_AT, body, ensure_volume, follow_up, integer, latest, place_named, reel_or_404, services
+from .common import LOOKED_AT, Body, changes, ensure_volume, follow_up, latest, place_named, read_body, reel_or_404, services
 
 pages = Blueprint("intake", __name__)
 _LONGEST_LIST = 4 << 20
@@ -77,7 +77,7 @@ def correct(reel_id: int) -> Response:
         before = reading_of(reel)
         try:
             reading = Reading.model_validate(
-                {**before.model_dump(), **{k: v or None for k, v in body().items() if k != "deinterlace"}, **_switch()}
+                {**before.model_dump(), **{k: v or None for k, v in changes().items() if k != "deinterlace"}, **_switch()}
             )
         except ValidationError as error:
             abort(400, f"That cannot be: {first_fault(error)}.")
@@ -95,7 +95,7 @@ def correct(reel_id: int) -> Response:
 
 
 def _switch() -> dict[str, bool]:
-    sent = body()
+    sent = changes()
     return {"deinterlace": bool(sent["deinterlace"])} if "deinterlace" in sent else {}
 
 
@@ -108,11 +108,19 @@ def _changed(reel: Reel, what: str, shots: tuple[Shot, ...]) -> Response:
     return jsonify(said=what)
 
 
+class _At(Body):
+    at: int
+
+
+class _To(Body):
+    to: int
+
+
 @pages.post("/reels/<int:reel_id>/cuts")
 def cut(reel_id: int) -> Response:
     """Cut before a frame, by hand."""
     reel = reel_or_404(reel_id)
-    at = integer(body(), "at")
+    at = read_body(_At).at
     return _changed(reel, f"Cut at frame {at}", add_cut(services().viewing.shots(reel), at))
 
 
@@ -140,21 +148,29 @@ def confirm_all(reel_id: int) -> Response:
 def move(reel_id: int, at: int) -> Response:
     """Move a cut to before another frame."""
     reel = reel_or_404(reel_id)
-    to = integer(body(), "to")
+    to = read_body(_To).to
     return _changed(reel, f"Cut at {at} moved to {to}", move_cut(services().viewing.shots(reel), at, to))
+
+
+class _ShotChange(Body):
+    name: str | None = None
+    use: str | None = None
+    enter: int | None = None
+    leave: int | None = None
+    handles: int | None = None
 
 
 @pages.post("/reels/<int:reel_id>/shot")
 def describe(reel_id: int) -> Response:
     """Name a shot, say what becomes of it, or set its in and out points and handles."""
     reel = reel_or_404(reel_id)
-    place, sent = place_named(reel), body()
+    place, sent = place_named(reel), read_body(_ShotChange)
     what = {"name": "Named", "use": "Use of", "enter": "In point of", "leave": "Out point of", "handles": "Handles of"}
-    said = next((verb for key, verb in what.items() if key in sent), "Changed")
+    said = next((verb for key, verb in what.items() if getattr(sent, key) is not None), "Changed")
 
     def make(shot: Shot) -> Shot:
-        shot = set_points(shot, *(integer(sent, k) if k in sent else None for k in ("enter", "leave", "handles")))
-        return shot.with_(**{k: str(sent[k])[:120] for k in ("name", "use") if k in sent})
+        shot = set_points(shot, sent.enter, sent.leave, sent.handles)
+        return shot.with_(**{k: said[:120] for k in ("name", "use") if (said := getattr(sent, k)) is not None})
 
     try:
         edits.change_shot(reel, f"{said} shot {place + 1}", place, make)
@@ -165,12 +181,17 @@ def describe(reel_id: int) -> Response:
     return jsonify(said=f"{said} shot {place + 1}")
 
 
+class _CutList(Body):
+    text: str = ""
+    name: str = ""
+
+
 @pages.post("/reels/<int:reel_id>/cut-list")
 def place_list(reel_id: int) -> Response:
     """Divide the reel by an edit decision list."""
     reel = reel_or_404(reel_id)
-    sent = body()
-    text, name = str(sent.get("text", "")), str(sent.get("name", ""))
+    sent = read_body(_CutList)
+    text, name = sent.text, sent.name
     kind = Path(name).suffix.lower().removeprefix(".")
     if kind not in KINDS:
         raise SweepError(f"{name or 'The list'} is neither a CMX 3600 list (.edl) nor an OpenTimelineIO file (.otio).")

@@ -8,7 +8,7 @@ from typing import Any
 import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from ...core.media.view import png
 from ...core.model.planes import moved, undone
@@ -20,8 +20,21 @@ from ...core.tools.plate_patch.settings import PlateOf, PlatePatchSettings, Plat
 from ...core.tools.retouch import Touch
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named, step_or_404
-from .regions import shape_named
+from .common import (
+    AtFrame,
+    Body,
+    DrawnShape,
+    SweepError,
+    changes,
+    follow_up,
+    place_named,
+    read_body,
+    reel_or_404,
+    services,
+    settings_or_404,
+    shot_named,
+    step_or_404,
+)
 
 pages = Blueprint("plates", __name__, url_prefix="/reels/<int:reel_id>/steps/<int:index>/plates")
 
@@ -57,7 +70,7 @@ def plan_of(reel: Reel, index: int) -> PlatePlan | None:
 @pages.post("")
 def add(reel_id: int, index: int) -> Response:
     """Add a plate; it serves the frames from the play head on, the one before it those up to there."""
-    frame = integer(body(), "frame")
+    frame = read_body(AtFrame).frame
     plates = list(_settings(reel_or_404(reel_id), index).plates)
     plates[-1] = plates[-1].model_copy(update={"serves_to": frame - 1})
     return _put(reel_id, index, "Another plate", plates=[*plates, PlateOf(serves_from=frame)])
@@ -69,7 +82,7 @@ def change(reel_id: int, index: int, number: int) -> Response:
     plates = [p.model_dump() for p in _settings(reel_or_404(reel_id), index).plates]
     if number >= len(plates):
         abort(404, "There is no such plate any more.")
-    plates[number] |= body()
+    plates[number] |= changes()
     return _put(reel_id, index, f"Plate {number + 1}", plates=plates)
 
 
@@ -141,19 +154,25 @@ def strokes(reel_id: int, index: int, number: int, frame: int) -> Response:
     return jsonify(frame=frame, strokes=own, touched=[], total=len(own))
 
 
+class _Strokes(Body):
+    strokes: list[dict[str, Any]] = Field(min_length=1)
+
+
+class _Named(Body):
+    strokes: tuple[str, ...] = ()
+
+
 @pages.post("/<int:number>/strokes")
 def paint(reel_id: int, index: int, number: int) -> Response:
     """Put brush strokes on a plate, in the pixels of the reference frame."""
     reel = reel_or_404(reel_id)
-    settings, sent, shot = _settings(reel, index), body().get("strokes"), shot_named(reel)
+    settings, sent, shot = _settings(reel, index), read_body(_Strokes, "These strokes").strokes, shot_named(reel)
     if number >= len(settings.plates):
         abort(404, "There is no such plate any more.")
-    if not isinstance(sent, list) or not sent:
-        abort(400, "At least one stroke comes at once.")
     try:
         touches = [PlateTouch(plate=number, touch=Touch.model_validate({**one, "frame": 0, "aligned": False})) for one in sent]
-    except (ValidationError, TypeError) as error:
-        abort(400, f"That stroke cannot be: {first_fault(error) if isinstance(error, ValidationError) else error}.")
+    except ValidationError as error:
+        abort(400, f"That stroke cannot be: {first_fault(error)}.")
     for one in touches:
         t = one.touch
         if t.lends is not None and not shot.enter <= t.lends < shot.leave:
@@ -168,7 +187,7 @@ def paint(reel_id: int, index: int, number: int) -> Response:
 def wipe(reel_id: int, index: int, number: int) -> Response:
     """Take strokes off a plate, by their names."""
     touches = _settings(reel_or_404(reel_id), index).touches
-    gone = {str(name) for name in body().get("strokes", [])} & {str(k) for k, t in enumerate(touches) if t.plate == number}
+    gone = set(read_body(_Named).strokes) & {str(k) for k, t in enumerate(touches) if t.plate == number}
     if not gone:
         abort(404, "That stroke is not there any more.")
     kept = [t.model_dump() for k, t in enumerate(touches) if str(k) not in gone]
@@ -198,7 +217,8 @@ def light(reel_id: int, index: int) -> str | tuple[str, int]:
 @pages.post("/areas")
 def area(reel_id: int, index: int) -> Response:
     """Add an area that the light is measured in: the rectangle about the shape that was drawn."""
-    reel, shape, frame = reel_or_404(reel_id), shape_named(), integer(body(), "frame")
+    reel, drawn = reel_or_404(reel_id), read_body(DrawnShape, "That shape")
+    shape, frame = drawn.shape, drawn.frame
     step, settings = step_or_404(reel, index, "plate-patch"), _settings(reel, index)
     name = next((p.track for p in step.region.parts if p.track), "") if step.region else ""
     move = undone(track_named(shot_named(reel).recipe.tracks, name).way(frame)) if name else np.eye(3)

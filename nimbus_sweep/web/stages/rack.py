@@ -21,7 +21,7 @@ from ...jobs.reels import size_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
 from ...wording import numbers
-from .common import LOOKED_AT, body, follow_up, reel_or_404, services
+from .common import LOOKED_AT, Body, follow_up, read_body, reel_or_404, services
 from .inspection import VERDICTS
 from .reels import done_of
 
@@ -82,23 +82,30 @@ def _disk(data: DataFolder, reel: Reel) -> int:
     return size_of(data.of_reel(reel.id)) + delivered
 
 
+class _JobChange(Body):
+    title: str | None = None
+    reference: str | None = None
+    notes: str | None = None
+    archived: bool | None = None
+
+
 @pages.post("/jobs/<int:job_id>")
 def describe_job(job_id: int) -> Response:
     """Rename a job, note the customer's reference, write notes, put it away or take it out again."""
     job = Job.get_or_none(Job.id == job_id)
     if job is None:
         abort(404)
-    sent = body()
+    sent = read_body(_JobChange)
     for name, most in (("title", 200), ("reference", 120), ("notes", 20_000)):
-        if name in sent:
-            text = str(sent[name]).strip()[:most]
+        if (told := getattr(sent, name)) is not None:
+            text = told.strip()[:most]
             if name == "title" and not text:
                 abort(400, "A job has a title.")
             setattr(job, name, text)
-    if "archived" in sent:
-        job.archived = bool(sent["archived"])
+    if sent.archived is not None:
+        job.archived = sent.archived
     job.save()
-    return jsonify(said="Put away." if job.archived and "archived" in sent else "Noted.")
+    return jsonify(said="Put away." if sent.archived else "Noted.")
 
 
 @pages.post("/jobs/<int:job_id>/remove")
@@ -149,11 +156,15 @@ def draw_next(reel_id: int) -> Response:
     return jsonify(said=f"{reel.title} is being drawn already." if reel.state == "drawing" else f"{reel.title} is drawn.")
 
 
+class _Title(Body):
+    title: str = ""
+
+
 @pages.post("/reels/<int:reel_id>/rename")
 def rename(reel_id: int) -> Response:
     """Give a reel another title; its file keeps its name."""
     reel = reel_or_404(reel_id, needs=())
-    title = str(body().get("title", "")).strip()[:200]
+    title = read_body(_Title).title.strip()[:200]
     if not title:
         abort(400, "A reel has a title.")
     Reel.update(title=title).where(Reel.id == reel.id).execute()
@@ -253,11 +264,23 @@ def _receive(path: Path) -> None:
             raise SweepError(f"The upload of {path.name} broke off after {received} of {told} bytes. Send it again.")
 
 
+class _Job(Body):
+    job: int | str | None = None
+
+
+class _Path(_Job):
+    path: str = ""
+
+
+class _Name(Body):
+    name: str = ""
+
+
 @pages.post("/reels/open")
 def open_path() -> Response:
     """Take in a reel by its path, from the folders allowed at start."""
-    sent = body()
-    text = str(sent.get("path", "")).strip()
+    sent = read_body(_Path)
+    text = sent.path.strip()
     allowed = services().allowed
     if not text:
         abort(400, "Give the path of a movie file.")
@@ -269,7 +292,7 @@ def open_path() -> Response:
         raise SweepError(f"{text} is not a file or sequence in the folders allowed at start: {', '.join(str(f) for f in allowed)}.")
     if is_sequence(path):
         list_sequence(path)
-    reel = take_in(path, path.stem, _job_for(str(sent.get("job") or "")))
+    reel = take_in(path, path.stem, _job_for(str(sent.job or "")))
     return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
 
 
@@ -287,7 +310,7 @@ def _allowed_path(text: str, allowed: Sequence[Path]) -> Path | None:
 @pages.post("/reels/sequence")
 def begin_sequence() -> Response:
     """Begin the upload of a sequence's pictures; they are sent one by one and then taken in."""
-    folder = services().data.uploads / uuid.uuid4().hex / (_clean(str(body().get("name", ""))) or "sequence")
+    folder = services().data.uploads / uuid.uuid4().hex / (_clean(read_body(_Name).name) or "sequence")
     folder.mkdir(parents=True)
     return jsonify(token=folder.parent.name)
 
@@ -315,7 +338,7 @@ def finish_sequence(token: str) -> Response:
     """Take in a sequence whose pictures have all been sent."""
     folder = _sequence_folder(token)
     list_sequence(folder)
-    reel = take_in(folder, folder.name, _job_for(str(body().get("job") or "")))
+    reel = take_in(folder, folder.name, _job_for(str(read_body(_Job).job or "")))
     return jsonify(id=reel.id, open=url_for("reels.work", reel_id=reel.id, stage="intake"))
 
 

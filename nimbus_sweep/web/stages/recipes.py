@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from flask import Blueprint, Response, abort, jsonify
 
-from ...core.interchange.carrying import TAKES, Take, carried, fitted, portable
+from ...core.interchange.carrying import Take, carried, fitted, portable
 from ...core.interchange.starting_points import STARTING_POINTS
 from ...core.model.recipes import Recipe
 from ...core.model.registry import STEPS
 from ...core.model.shots import Shot
 from ...store import edits
 from ...store.models import Reel, SavedRecipe
-from .common import SweepError, body, follow_up, place_named, reel_or_404, services, shot_named
+from .common import Body, SweepError, follow_up, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("recipes", __name__)
 
@@ -31,11 +31,24 @@ def library() -> list[dict[str, Any]]:
     return kept
 
 
+class _Name(Body):
+    name: str = ""
+
+
+class _PutOn(Body):
+    take: Take = "all"
+    scope: Literal["shot", "reel", "job"] = "shot"
+
+
+class _Start(_PutOn):
+    point: str = ""
+
+
 @pages.post("/reels/<int:reel_id>/library")
 def keep(reel_id: int) -> Response:
     """Keep the shot's treatment under a name; one of that name makes way."""
     reel = reel_or_404(reel_id)
-    name = str(body().get("name", "")).strip()[:120]
+    name = read_body(_Name).name.strip()[:120]
     if not name:
         raise SweepError("Give the recipe a name, so that it can be found again.")
     shot = shot_named(reel)
@@ -75,7 +88,8 @@ def _saved(saved_id: int) -> SavedRecipe:
 @pages.post("/reels/<int:reel_id>/library/<int:saved_id>/put-on")
 def put_on(reel_id: int, saved_id: int) -> Response:
     """Put a recipe of the library on the shot, on every shot of the reel, or on every reel of the job."""
-    take, scope = _asked()
+    sent = read_body(_PutOn, "A recipe applied like that")
+    take, scope = sent.take, sent.scope
     recipe = Recipe.model_validate(_saved(saved_id).recipe)
     return _put_on(reel_or_404(reel_id), scope, recipe.name, lambda shot, size: carried(_fit(recipe, size, shot, take), shot.recipe, take))
 
@@ -83,25 +97,17 @@ def put_on(reel_id: int, saved_id: int) -> Response:
 @pages.post("/reels/<int:reel_id>/starting-point")
 def start_from(reel_id: int) -> Response:
     """Put the steps of a starting point on, in their place in the order that works; those of the same kinds make way."""
-    point = STARTING_POINTS.get(str(body().get("point", "")))
+    sent = read_body(_Start)
+    point = STARTING_POINTS.get(sent.point)
     if point is None:
         abort(400, "There is no such starting point.")
-    _, scope = _asked()
     kinds, order = {s.kind for s in point.recipe.steps}, list(STEPS)
 
     def started(shot: Shot, _size: tuple[int, int]) -> Recipe:
         own = [s for s in shot.recipe.steps if s.kind not in kinds]
         return shot.recipe.model_copy(update={"steps": tuple(sorted([*own, *point.recipe.steps], key=lambda s: order.index(s.kind)))})
 
-    return _put_on(reel_or_404(reel_id), scope, point.name, started)
-
-
-def _asked() -> tuple[Take, str]:
-    sent = body()
-    take, scope = sent.get("take", "all"), sent.get("scope", "shot")
-    if take not in TAKES or scope not in SCOPES:
-        abort(400, "A recipe cannot be applied like that.")
-    return take, scope
+    return _put_on(reel_or_404(reel_id), sent.scope, point.name, started)
 
 
 def _fit(recipe: Recipe, size: tuple[int, int], shot: Shot, take: Take) -> Recipe:

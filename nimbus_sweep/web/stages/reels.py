@@ -16,7 +16,7 @@ from ...jobs.reels import volume_path
 from ...store import edits
 from ...store.models import Reel, Setting, Task
 from ...wording import title
-from .common import LOOKED_AT, STAGES, body, ensure_volume, follow_up, latest, place_named, reel_or_404, services
+from .common import LOOKED_AT, STAGES, changes, ensure_volume, follow_up, latest, place_named, reel_or_404, services
 from .trials import trials_of
 
 pages = Blueprint("reels", __name__)
@@ -201,7 +201,7 @@ def cancel(task_id: int) -> Response:
 @pages.post("/settings")
 def remember() -> Response:
     """Remember how the user likes something."""
-    for name, value in body().items():
+    for name, value in changes().items():
         if name not in _KEPT_SETTINGS or not isinstance(value, str | int | float | bool) or len(str(value)) > 40:
             abort(400, f"There is no setting called {name}.")
         Setting.insert(name=name, value=value).on_conflict(conflict_target=[Setting.name], update={Setting.value: value}).execute()

@@ -10,7 +10,7 @@ from typing import Any
 import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, g, jsonify, request
-from pydantic import TypeAdapter, ValidationError
+from pydantic import Field, ValidationError
 
 from ...core.base.errors import SweepError
 from ...core.model.mask_pictures import from_picture, to_picture
@@ -22,7 +22,7 @@ from ...core.model.shots import Shot
 from ...core.model.tracks import Riding, Track, track_named
 from ...store import edits
 from ...store.models import Reel, Setting
-from .common import body, follow_up, integer, place_named, reel_or_404, shot_named
+from .common import AtFrame, Body, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, shot_named
 
 pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/<any(steps,tracks):owner>/<int:index>/<any(region,hold_out):which>")
 
@@ -37,19 +37,10 @@ def _of_steps(_endpoint: str, values: dict[str, Any]) -> None:
     values.setdefault("owner", "steps")
 
 
-SHAPE: TypeAdapter[Shape] = TypeAdapter(Shape)
 CLIP = "region_clip"
 # Frames of a slice at which a region that changes is looked at; bytes of a mask picture at most.
 _LOOKS = 48
 _LARGEST_MASK = 60_000_000
-
-
-def shape_named() -> Shape:
-    """The shape that came with the request."""
-    try:
-        return SHAPE.validate_python(body().get("shape"))
-    except ValidationError as error:
-        abort(400, f"That shape cannot be: {first_fault(error)}.")
 
 
 def _recipe() -> Recipe:
@@ -155,16 +146,22 @@ def along_time(reel_id: int, index: int, which: str, kind: str, at: int) -> Resp
     return jsonify(lines=lines)
 
 
+class _NewPart(Body):
+    shape: Shape
+    frame: int = Field(default=0, ge=0)
+    takes: bool = False
+
+
 @pages.post("/parts")
 def add(reel_id: int, index: int, which: str) -> Response:
     """Add a shape."""
-    sent, shape = body(), shape_named()
-    frame = max(0, integer(sent, "frame")) if "frame" in sent else 0
+    sent = read_body(_NewPart, "That shape")
+    shape, frame = sent.shape, sent.frame
     track = _track_of(index, which)
     if track:
         shape = shape.through(undone(_move(track, frame)))
     own = "" if g.owner == "tracks" and which == "region" else track
-    part = Part(keys=(Key(frame=frame, shape=shape),), takes=bool(sent.get("takes")), track=own)
+    part = Part(keys=(Key(frame=frame, shape=shape),), takes=sent.takes, track=own)
     region = _with_parts(reel_id, index, which, "Drew a shape" if not part.takes else "Took a shape away", lambda parts: parts.append(part))
     return jsonify(part=len(region.parts) - 1)
 
@@ -175,11 +172,15 @@ def _track_of(index: int, which: str) -> str:
     return region.parts[0].track if region is not None and region.parts else ""
 
 
+class _Ride(AtFrame):
+    track: str = ""
+
+
 @pages.post("/ride")
 def ride(reel_id: int, index: int, which: str) -> Response:
     """Let a region ride on a track, or fix it to the frame; what is shown at the play head stays where it is."""
-    sent = body()
-    name, frame = str(sent.get("track", "")), integer(sent, "frame")
+    sent = read_body(_Ride)
+    name, frame = sent.track, sent.frame
     region = _region(index, which)
     if region is None or not region.parts:
         abort(409, "Draw a shape first; then it can ride.")
@@ -200,7 +201,8 @@ def ride(reel_id: int, index: int, which: str) -> Response:
 @pages.post("/parts/<int:number>")
 def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
     """Give a part another shape; with several keys, in that frame."""
-    frame, shape = integer(body(), "frame"), shape_named()
+    drawn = read_body(DrawnShape, "That shape")
+    frame, shape = drawn.frame, drawn.shape
     part = _part(_region(index, which), number)
     track = _track_of(index, which) if g.owner == "tracks" else part.track
     if track:
@@ -221,7 +223,7 @@ def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
 def alter(reel_id: int, index: int, which: str, number: int, act: str) -> Response:
     """Set or take a key at a frame, add a part or take it away, or remove it."""
     part = _part(_region(index, which), number)
-    frame = integer(body(), "frame") if act in ("key", "unkey") else 0
+    frame = read_body(AtFrame).frame if act in ("key", "unkey") else 0
 
     def change(parts: list[Part]) -> None:
         if act == "remove":
@@ -240,7 +242,7 @@ def alter(reel_id: int, index: int, which: str, number: int, act: str) -> Respon
 def edge(reel_id: int, index: int, which: str) -> Response:
     """Grow, shrink, soften or turn inside out."""
     region = _region(index, which) or Region()
-    sent = {k: v for k, v in body().items() if k in ("grow", "feather", "invert")}
+    sent = {k: v for k, v in changes().items() if k in ("grow", "feather", "invert")}
     try:
         changed = Region.model_validate(region.model_dump() | sent)
     except ValidationError as error:

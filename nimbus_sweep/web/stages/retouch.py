@@ -8,7 +8,7 @@ from typing import Any
 import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
@@ -20,7 +20,7 @@ from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, RetouchSettings, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named
+from .common import Body, follow_up, place_named, read_body, reel_or_404, services, settings_or_404, shot_named
 
 pages = Blueprint("retouch", __name__)
 
@@ -58,16 +58,30 @@ def _touch(reel: Reel, sent: Any) -> Touch:
     return once
 
 
-def _as_seen(reel: Reel, sent: list[Any]) -> list[Any]:
+class _Strokes(Body):
+    strokes: list[dict[str, Any]] = Field(min_length=1, max_length=_MOST)
+    still: int | None = Field(default=None, description="the place of the track whose plane stood still while they were drawn")
+
+
+class _Gone(Body):
+    frame: int | None = None
+    strokes: tuple[str, ...] = ()
+
+
+class _Repeat(Body):
+    stroke: str = ""
+    frames: int = Field(ge=1, le=_REPEATED)
+
+
+def _as_seen(reel: Reel, sent: _Strokes) -> list[dict[str, Any]]:
     """Strokes that were drawn while a track's plane stood still, as they lie in their frames."""
-    still = body().get("still")
-    if still is None:
-        return sent
+    if sent.still is None:
+        return sent.strokes
     tracks = shot_named(reel).recipe.tracks
-    if not isinstance(still, int) or not 0 <= still < len(tracks):
+    if not 0 <= sent.still < len(tracks):
         abort(404, "There is no such track any more. Look at the list in Treatment.")
     try:
-        return [_unlaid(tracks[still], one) for one in sent]
+        return [_unlaid(tracks[sent.still], one) for one in sent.strokes]
     except (KeyError, TypeError, ValueError):
         abort(400, "That stroke cannot be: it has no points.")
 
@@ -98,9 +112,7 @@ def _once(reel: Reel, touch: Touch) -> Touch:
 def put_on(reel_id: int, index: int) -> Response:
     """Put strokes on."""
     reel = reel_or_404(reel_id)
-    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), body().get("strokes")
-    if not isinstance(sent, list) or not 1 <= len(sent) <= _MOST:
-        abort(400, f"Between 1 and {_MOST} strokes come at once.")
+    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), read_body(_Strokes, "These strokes")
     touches = [_touch(reel, one) for one in _as_seen(reel, sent)]
     layout = services().viewing.reader(reel).format
     on = [t for t in touches if t.place(layout) is not None]
@@ -117,13 +129,13 @@ def put_on(reel_id: int, index: int) -> Response:
 def take_off(reel_id: int, index: int) -> Response:
     """Take strokes off, whichever: those named, or all of a frame."""
     reel = reel_or_404(reel_id)
-    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), body()
+    settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), read_body(_Gone)
     there = strokes.book(settings.book)
-    if "frame" in sent:
-        frame = services().viewing.moment(reel, integer(sent, "frame"))
+    if sent.frame is not None:
+        frame = services().viewing.moment(reel, sent.frame)
         gone = [name for name, touch in there.items() if touch.frame == frame]
     else:
-        gone = [str(name) for name in sent.get("strokes", []) if str(name) in there]
+        gone = [name for name in sent.strokes if name in there]
     if not gone:
         abort(404, "That stroke is not there any more.")
     said = f"{len(gone)} stroke{'' if len(gone) == 1 else 's'} taken off"
@@ -134,13 +146,11 @@ def take_off(reel_id: int, index: int) -> Response:
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/strokes/repeat")
 def repeat(reel_id: int, index: int) -> Response:
     """Put a stroke on the frames that follow as well, along the motion of what lies under it."""
-    reel, sent = reel_or_404(reel_id), body()
-    settings, many = settings_or_404(reel, index, "retouch", RetouchSettings), integer(sent, "frames")
-    touch = strokes.book(settings.book).get(str(sent.get("stroke", "")))
+    reel, sent = reel_or_404(reel_id), read_body(_Repeat, "A stroke repeated so often")
+    settings, many = settings_or_404(reel, index, "retouch", RetouchSettings), sent.frames
+    touch = strokes.book(settings.book).get(sent.stroke)
     if touch is None:
         abort(404, "That stroke is not there any more.")
-    if not 1 <= many <= _REPEATED:
-        abort(400, f"A stroke is repeated on 1 to {_REPEATED} frames.")
     shot, viewing = shot_named(reel), services().viewing
     reader, repeats = viewing.reader(reel), viewing.repeats(reel)
     distinct = repeats.distinct[(repeats.distinct > touch.frame) & (repeats.distinct < shot.leave)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
@@ -15,8 +15,7 @@ from ...core.model.regions import Key, Part, Region
 from ...core.model.tracks import Track
 from ...store import edits
 from ...store.models import Reel
-from .common import body, follow_up, integer, place_named, reel_or_404, services, shot_named
-from .regions import shape_named
+from .common import AtFrame, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("tracks", __name__, url_prefix="/reels/<int:reel_id>/tracks")
 
@@ -56,7 +55,8 @@ def _put(reel: Reel, what: str, index: int, make: Callable[[Track], Track]) -> R
 @pages.post("")
 def add(reel_id: int) -> Response:
     """Begin a track: its plane is the shape that was drawn, in the frame it was drawn in."""
-    reel, shape, frame = reel_or_404(reel_id), shape_named(), integer(body(), "frame")
+    reel, drawn = reel_or_404(reel_id), read_body(DrawnShape, "That shape")
+    shape, frame = drawn.shape, drawn.frame
     shot = shot_named(reel)
     if not shot.first <= frame < shot.stop:
         abort(400, "That frame is not in this shot.")
@@ -70,15 +70,16 @@ def add(reel_id: int) -> Response:
     return jsonify(said=f"{name[0].upper()}{name[1:]} is drawn. Follow it now.", track=name)
 
 
+class _Follow(AtFrame):
+    direction: Literal["on", "back", "both"] = "both"
+
+
 @pages.post("/<int:index>/follow")
 def follow(reel_id: int, index: int) -> Response:
     """Queue the following of a plane, from the frame at the play head, forwards, backwards, or both ways."""
     reel = reel_or_404(reel_id)
-    sent, track = body(), _track(reel, index)
-    direction = str(sent.get("direction", "both"))
-    if direction not in ("on", "back", "both"):
-        abort(400, "A track goes on, back, or both ways.")
-    wanted = {"shot": place_named(reel), "track": track.name, "direction": direction, "frame": integer(sent, "frame")}
+    sent, track = read_body(_Follow), _track(reel, index)
+    wanted = {"shot": place_named(reel), "track": track.name, "direction": sent.direction, "frame": sent.frame}
     services().queue.put("track", reel, wanted)
     return jsonify(said=f"Following {track.name} …")
 
@@ -122,7 +123,7 @@ def seen(reel_id: int, index: int) -> Response:
 @pages.post("/<int:index>/settings")
 def settings(reel_id: int, index: int) -> Response:
     """Change the name, how it may move, or the smoothing; regions that ride on it go with the name."""
-    reel, sent = reel_or_404(reel_id), body()
+    reel, sent = reel_or_404(reel_id), changes()
     old = _track(reel, index)
     known: dict[str, Any] = {k: sent[k] for k in ("name", "model", "smooth") if k in sent}
     if "name" in known:
@@ -144,17 +145,18 @@ def settings(reel_id: int, index: int) -> Response:
     return jsonify(said=f"Called {fresh.name} now.")
 
 
+class _Corners(AtFrame):
+    corners: tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]] | None = None
+
+
 @pages.post("/<int:index>/corners")
 def put_right(reel_id: int, index: int) -> Response:
     """Put the corners of a plane where they belong in a frame; between such frames the correction changes gradually."""
-    reel, sent = reel_or_404(reel_id), body()
-    frame = integer(sent, "frame")
-    if sent.get("corners") is None:
+    reel, sent = reel_or_404(reel_id), read_body(_Corners)
+    frame = sent.frame
+    if sent.corners is None:
         return _put(reel, "Corners as they were followed", index, lambda t: t.unnudged(frame))
-    try:
-        corners = np.array(sent["corners"], np.float64).reshape(4, 2)
-    except (ValueError, TypeError):
-        abort(400, "A plane has four corners, each with an x and a y.")
+    corners = np.array(sent.corners, np.float64)
     if not np.isfinite(corners).all() or np.abs(corners).max() > 1e5:
         abort(400, "These corners lie too far off.")
     _track(reel, index).adjusted(frame, corners)

@@ -23,7 +23,7 @@ from ...core.tools.lend_grain import GrainOf, GrainPlan
 from ...core.tools.plate_patch.plate_plan import PlatePlan
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import body, follow_up, latest, place_named, reel_or_404, services, shot_named
+from .common import Body, changes, follow_up, latest, place_named, read_body, reel_or_404, services, shot_named
 from .light import moving_share
 from .recipes import library
 from .regions import clipped
@@ -116,16 +116,21 @@ def _steps(reel_id: int, index: int | None = None) -> list[Step]:
     return steps
 
 
+class _NewStep(Body):
+    kind: str = ""
+    grain: float | None = None
+
+
 @pages.post("/reels/<int:reel_id>/steps")
 def add(reel_id: int) -> Response:
     """Put a step on, in its place in the order that works."""
-    kind = str(body().get("kind", ""))
+    sent = read_body(_NewStep)
+    kind = sent.kind
     if kind not in STEPS:
         abort(400, f"There is no step called {kind}.")
     order = list(STEPS)
     region = region_for(kind, edits.kept(shot_named(reel_or_404(reel_id))))
-    sent = body()
-    settings = {"grain": sent["grain"]} if kind in _LIGHT and sent.get("grain") else {}
+    settings = {"grain": sent.grain} if kind in _LIGHT and sent.grain else {}
     try:
         added = Step.new(kind, region=region, **settings)
     except ValidationError as error:
@@ -155,7 +160,7 @@ def settings(reel_id: int, index: int) -> Response:
     """Change a step's settings."""
     steps = _steps(reel_id, index)
     try:
-        steps[index] = steps[index].with_settings(**body())
+        steps[index] = steps[index].with_settings(**changes())
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, f"Settings of {STEPS[steps[index].kind].title}", steps)
@@ -165,7 +170,7 @@ def settings(reel_id: int, index: int) -> Response:
 def grain(reel_id: int) -> Response:
     """Say for all steps that steady the light what is grain."""
     try:
-        steps = [s.with_settings(**body()) if s.kind in _LIGHT else s for s in _steps(reel_id)]
+        steps = [s.with_settings(**changes()) if s.kind in _LIGHT else s for s in _steps(reel_id)]
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     return _changed(reel_id, "Grain of the light", steps)
@@ -176,7 +181,7 @@ def put_on(reel_id: int) -> Response:
     """Put a recipe on in place of the treatment."""
     reel = reel_or_404(reel_id)
     shot = shot_named(reel)
-    recipe = recipe_of(body())
+    recipe = recipe_of(changes())
     if recipe.size != (0, 0):
         recipe = fitted(recipe, (reel.facts["width"], reel.facts["height"]), shot.enter)
     recipe = strokes.folded(reel, recipe).fitting(shot.enter, shot.leave)

@@ -6,7 +6,7 @@ import shutil
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from ...core.interchange.starting_points import STARTING_POINTS
 from ...core.model.recipes import Recipe, Step, first_fault
@@ -16,7 +16,7 @@ from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, ch
 from ...jobs.work import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
-from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, shot_named
+from .common import Body, SweepError, follow_up, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("trials", __name__)
 
@@ -103,23 +103,32 @@ def _targets(reel: Reel) -> list[tuple[Reel, list[tuple[int, Shot]]]]:
     return [(r, [(n, s) for n, s in enumerate(services().viewing.shots(r)) if s.use == "treat"]) for r in reels]
 
 
+class _NewTrial(Body):
+    frames: int
+    head: int
+    as_it_is: bool = False
+    vary: str | None = None
+    values: str | None = None
+    others: str | list[str] | None = None
+
+
 @pages.post("/reels/<int:reel_id>/trials")
 def make(reel_id: int) -> Response:
     """Make a trial and queue it."""
     reel = reel_or_404(reel_id)
-    shot, sent = shot_named(reel), body()
+    shot, sent = shot_named(reel), read_body(_NewTrial)
     first, stop = _stretch(shot, sent)
     variants: list[Variant] = []
-    if sent.get("as_it_is"):
+    if sent.as_it_is:
         variants.append(Variant(name="The treatment as it is", recipe=shot.recipe))
-    vary, values = str(sent.get("vary") or ""), [v.strip() for v in str(sent.get("values") or "").split(",") if v.strip()]
+    vary, values = sent.vary or "", [v.strip() for v in (sent.values or "").split(",") if v.strip()]
     if vary:
         at, _, field = vary.partition(".")
         if not at.isdigit():
             abort(400, "What is to be varied is named by the place of a step and its setting.")
         variants += varied(shot.recipe, int(at), field, values)
-    others = sent.get("others") or []
-    variants += [_other(str(named)) for named in (others if isinstance(others, list) else [others])]
+    others = sent.others or []
+    variants += [_other(named) for named in (others if isinstance(others, list) else [others])]
     try:
         plan = Plan(first=first, stop=stop, variants=tuple(variants))
     except ValidationError as error:
@@ -131,16 +140,16 @@ def make(reel_id: int) -> Response:
     return jsonify(said=f"Trial of {stop - first} frames in {len(variants)} ways", trial=trial.id)
 
 
-def _stretch(shot: Shot, sent: dict[str, Any]) -> tuple[int, int]:
+def _stretch(shot: Shot, sent: _NewTrial) -> tuple[int, int]:
     """The frames: a range that was chosen, or so many about the play head, within the shot."""
-    count = integer(sent, "frames")
+    count = sent.frames
     if not LEAST_FRAMES <= count <= MOST_FRAMES:
         raise SweepError(f"A trial takes {LEAST_FRAMES} to {MOST_FRAMES} frames; {count} were asked for.")
     enter, leave = shot.span
     if leave - enter < LEAST_FRAMES:
         raise SweepError(f"This shot has {leave - enter} frames; a trial takes at least {LEAST_FRAMES}. Treat it whole.")
     count = min(count, leave - enter)
-    first = min(max(enter, integer(sent, "head") - count // 2), leave - count)
+    first = min(max(enter, sent.head - count // 2), leave - count)
     return first, first + count
 
 
@@ -164,6 +173,10 @@ def again(reel_id: int, trial_id: int) -> Response:
     return jsonify(said="The trial is computed again.")
 
 
+class _Keep(Body):
+    on: tuple[str, ...] = Field(default=(), description="other shots, each as the reel's number, a point and its place")
+
+
 @pages.post("/reels/<int:reel_id>/trials/<int:trial_id>/keep/<int:way>")
 def keep(reel_id: int, trial_id: int, way: int) -> Response:
     """Put one of the ways on the trial's shot, and on the others that are named."""
@@ -173,8 +186,8 @@ def keep(reel_id: int, trial_id: int, way: int) -> Response:
     if way >= len(plan.variants):
         abort(404, "There is no such way in this trial.")
     chosen: dict[int, set[int]] = {reel.id: {shot_of_trial(reel, plan)}}
-    for named in body().get("on") or []:
-        whose, _, place = str(named).partition(".")
+    for named in read_body(_Keep).on:
+        whose, _, place = named.partition(".")
         if not (whose.isdigit() and place.isdigit()):
             abort(400, "The other shots are named by their reel and place.")
         chosen.setdefault(int(whose), set()).add(int(place))

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import base64
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
-from pydantic import ValidationError
+from pydantic import ValidationError, model_validator
 
 from ...core.defects.cue_marks.repair import CueLiftSettings, FrameNudge
 from ...core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings
@@ -22,7 +22,19 @@ from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
 from ...store import edits
 from ...store.models import Reel
-from .common import SweepError, body, follow_up, integer, place_named, reel_or_404, services, settings_or_404, shot_named, step_or_404
+from .common import (
+    AtFrame,
+    Body,
+    SweepError,
+    follow_up,
+    place_named,
+    read_body,
+    reel_or_404,
+    services,
+    settings_or_404,
+    shot_named,
+    step_or_404,
+)
 
 pages = Blueprint("wear", __name__)
 
@@ -82,10 +94,37 @@ def _is_number(text: str | None) -> bool:
         return False
 
 
+class _Leave(Body):
+    what: Literal["one", "back", "range", "drop"]
+    rule: int = 0
+    first: int = 0
+    stop: int = 0
+    frame: int = 0
+    box: tuple[int, int, int, int] | None = None
+
+
+class _Nudge(AtFrame):
+    across: float | None = None
+    down: float = 0.0
+
+
+class _Grain(Body):
+    of: int | str | None = None
+    x: int | None = None
+    y: int | None = None
+    frame: int | None = None
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> _Grain:
+        if self.of is None and None in (self.x, self.y, self.frame):
+            raise ValueError("name a shot, or a place by x, y and frame")
+        return self
+
+
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/leave")
 def leave(reel_id: int, index: int) -> Response:
     """Leave a speck alone, or all of a range; or take that back."""
-    reel, sent = reel_or_404(reel_id), body()
+    reel, sent = reel_or_404(reel_id), read_body(_Leave)
     place = place_named(reel)
     settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
     said, left = _left(reel, settings, sent)
@@ -104,22 +143,20 @@ def _set(reel: Reel, place: int, index: int, said: str, **settings: Any) -> None
     follow_up(reel)
 
 
-def _left(reel: Reel, settings: SpeckSweepSettings, sent: dict[str, Any]) -> tuple[str, list[LeftAlone]]:
+def _left(reel: Reel, settings: SpeckSweepSettings, sent: _Leave) -> tuple[str, list[LeftAlone]]:
     """What is said, and what is left alone from then on."""
-    left, what = list(settings.left), sent.get("what")
-    if what not in ("one", "back", "range", "drop"):
-        abort(400, "Say what is to be left alone: one, a range, or what is taken back.")
+    left, what = list(settings.left), sent.what
     if what == "drop":
-        place = integer(sent, "rule")
+        place = sent.rule
         if not 0 <= place < len(left):
             abort(404, "There is no such rule any more.")
         left.pop(place)
         return "Taken back", left
     if what == "range":
-        first, stop = integer(sent, "first"), integer(sent, "stop")
+        first, stop = sent.first, sent.stop
         return f"Specks of frames {first} to {stop - 1} left alone", [*left, _rule(first, stop, None)]
-    frame = services().viewing.moment(reel, integer(sent, "frame"))
-    rule = _rule(frame, frame + 1, sent.get("box") or ())
+    frame = services().viewing.moment(reel, sent.frame)
+    rule = _rule(frame, frame + 1, sent.box or ())
     if what == "one":
         return f"Speck in frame {frame} left alone", [*left, rule]
     assert rule.box is not None
@@ -193,18 +230,18 @@ def match(reel_id: int, index: int, frame: int) -> Response:
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/nudge")
 def nudge(reel_id: int, index: int) -> Response:
     """Move what lends in one frame by hand; null puts it back where it was found."""
-    reel, sent = reel_or_404(reel_id), body()
+    reel, sent = reel_or_404(reel_id), read_body(_Nudge)
     place = place_named(reel)
     settings = _cue_lift(reel, index)
-    frame = services().viewing.moment(reel, integer(sent, "frame"))
+    frame = services().viewing.moment(reel, sent.frame)
     old = next((n for n in settings.nudges if n.frame == frame), FrameNudge(frame=frame))
     kept = [n for n in settings.nudges if n.frame != frame]
-    if sent.get("across") is None:
+    if sent.across is None:
         said = f"Frame {frame} as it was found"
     else:
         try:
-            new = FrameNudge(frame=frame, across=old.across + float(sent["across"]), down=old.down + float(sent["down"]))
-        except (ValidationError, TypeError, ValueError, KeyError):
+            new = FrameNudge(frame=frame, across=old.across + sent.across, down=old.down + sent.down)
+        except ValidationError:
             abort(400, "That nudge cannot be: at most 200 pixels, across and down.")
         kept.append(new)
         said = f"Frame {frame} nudged to {new.across:+.2f} across, {new.down:+.2f} down"
@@ -240,18 +277,17 @@ def grain(reel_id: int) -> str:
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/grain")
 def take_grain(reel_id: int, index: int) -> Response:
     """Take the grain of another shot, or of the place named in the frame named, for a step."""
-    reel, sent = reel_or_404(reel_id), body()
+    reel, sent = reel_or_404(reel_id), read_body(_Grain)
     place = place_named(reel)
     step_or_404(reel, index, "lend-grain")
     viewing = services().viewing
     source = viewing.reader(reel)
-    if "of" in sent:
-        of = sent["of"]
-        if not str(of).isdigit() or not int(of) < len(viewing.shots(reel)):
+    if sent.of is not None:
+        if not str(sent.of).isdigit() or not int(sent.of) < len(viewing.shots(reel)):
             abort(400, "Choose a shot of this reel.")
-        found, said = _shot_grain(reel, int(of)), f"shot {int(of) + 1}"
+        found, said = _shot_grain(reel, int(sent.of)), f"shot {int(sent.of) + 1}"
     else:
-        x, y, frame = integer(sent, "x"), integer(sent, "y"), integer(sent, "frame")
+        x, y, frame = sent.x or 0, sent.y or 0, sent.frame or 0
         shot = viewing.shots(reel)[place]
         if not shot.first <= frame < shot.stop:
             abort(400, f"Frame {frame} is not in this shot.")
