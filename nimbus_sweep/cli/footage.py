@@ -38,6 +38,7 @@ from ..core.pipeline.suggestions import suggested
 from ..core.pipeline.survey import Finding
 from ..core.pipeline.survey import survey as look_for
 from ..wording import note, sentence, title
+from ..wording.checks import proof
 from .group import main, stopped
 
 Progress = Callable[[float], None]
@@ -247,7 +248,7 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
     with _bar("Comparing", len(treated)) as told:
         result = compare(source, treated, report, told)
     if as_json:
-        click.echo(json.dumps(result.as_json(), indent=2))
+        click.echo(proof(result).model_dump_json(indent=2, exclude={"truth"}))
     else:
         share = 100 * result.differing / max(1, result.samples)
         click.echo(f"{result.differing} of {result.samples} samples differ ({share:.5f} %), by up to {result.largest:g} of 255.")

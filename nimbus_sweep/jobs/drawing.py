@@ -14,6 +14,7 @@ from ..demo import catalogue
 from ..store.data import DataFolder
 from ..store.models import Job, Reel, Task
 from .queue import DRAW, Queue
+from .tasks import Drawn, DrawSettings, result_of, settings_of
 
 if TYPE_CHECKING:
     from .work import TaskProgress
@@ -45,7 +46,7 @@ def is_drawn(path: Path) -> bool:
     return path.exists() and path.with_name(f"{path.stem}.truth.json").exists()
 
 
-def draw(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, int]:
+def draw(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> Drawn:
     """Draw a reel and have it taken in."""
     progress(0, what="Drawing")
     listed = next(one for one in catalogue.ALL if one.file == Path(reel.path).name)
@@ -53,7 +54,7 @@ def draw(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> di
     if not is_drawn(Path(reel.path)):
         listed.draw(data.demo, lambda share: progress(share, share * listed.frames / (time.monotonic() - start)))
     _take_in(Queue(data), reel)
-    return {"frames": listed.frames}
+    return Drawn(frames=listed.frames)
 
 
 def _take_in(queue: Queue, reel: Reel) -> None:
@@ -66,7 +67,7 @@ def _take_in(queue: Queue, reel: Reel) -> None:
 def _waiting() -> list[Task]:
     """Reels that wait to be drawn, the next one first: those that were asked for, the last asked first, then as they stand on the rack."""
     waiting = Task.select().where(Task.kind == DRAW, Task.state == "waiting").order_by(Task.id)
-    return sorted(waiting, key=lambda task: -(task.settings or {}).get("asked", 0))
+    return sorted(waiting, key=lambda task: -settings_of(task, DrawSettings).asked)
 
 
 def next_one() -> int | None:
@@ -77,8 +78,12 @@ def next_one() -> int | None:
 
 def put_first(reel: Reel) -> bool:
     """Draw a reel next, after the one that is being drawn; False when it does not wait."""
-    asked = max((task.settings or {}).get("asked", 0) for task in [*_waiting(), Task()]) + 1
-    changed = Task.update(settings={"asked": asked}).where(Task.reel == reel, Task.kind == DRAW, Task.state == "waiting").execute()
+    asked = max(settings_of(task, DrawSettings).asked for task in [*_waiting(), Task()]) + 1
+    changed = (
+        Task.update(settings=DrawSettings(asked=asked).model_dump())
+        .where(Task.reel == reel, Task.kind == DRAW, Task.state == "waiting")
+        .execute()
+    )
     return bool(changed)
 
 
@@ -119,7 +124,7 @@ def line() -> dict[int, InLine]:
 def _speed(running: Task | None) -> float:
     """Frames a second, by what was drawn last."""
     last = Task.select().where(Task.kind == DRAW, Task.state == "done").order_by(Task.ended.desc()).limit(4)
-    drawn = [(t.result["frames"], _seconds(t.started, t.ended)) for t in last if t.result and t.started and t.ended]
+    drawn = [(result_of(t, Drawn).frames, _seconds(t.started, t.ended)) for t in last if t.result and t.started and t.ended]
     if drawn:
         return float(sum(f for f, _ in drawn) / max(0.1, sum(s for _, s in drawn)))
     return running.rate if running is not None and running.share > 0.2 else _USUAL

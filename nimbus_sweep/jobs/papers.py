@@ -31,8 +31,10 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from ..wording import papers as wording
+from ..wording.checks import proof
 from .checks import checks_of
 from .reels import analysed_shots, light_path, size_of, spec_of, volume_path
+from .tasks import ComparisonDone, InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
 
 # Findings of a shot that get a picture, and pixels across of pictures on a page.
 _PICTURED, _WIDE = 24, 900
@@ -200,15 +202,15 @@ def _treatment(
 ) -> papers.TreatmentReport:
     rendered = Task.select().where(Task.reel == reel, Task.kind == "render", Task.state == "done").order_by(Task.id.desc()).first()
     files = []
-    for one in (rendered.result or {}).get("files", []) if rendered else []:
-        path = data.delivery(rendered.id, one["name"])
+    for one in result_of(rendered, RenderDone).files if rendered else ():
+        path = data.delivery(rendered.id, one.name)
         if path.exists():
-            files.append(papers.DeliveredFile(name=one["name"], sha256=fingerprint(path), bytes=size_of(path), frames=one["frames"]))
+            files.append(papers.DeliveredFile(name=one.name, sha256=fingerprint(path), bytes=size_of(path), frames=one.frames))
     compared = next(
         (
             t
             for t in Task.select().where(Task.reel == reel, Task.kind == "inspection", Task.state == "done").order_by(Task.id.desc())
-            if rendered and t.settings["render"] == rendered.id
+            if rendered and settings_of(t, InspectionSettings).render == rendered.id
         ),
         None,
     )
@@ -243,11 +245,16 @@ def _treatment(
     return papers.TreatmentReport(
         head=head,
         shots=tuple(told),
-        delivery=FORMATS[rendered.settings["delivery"]["kind"]].title if rendered else "",
+        delivery=FORMATS[settings_of(rendered, RenderSettings).delivery.kind].title if rendered else "",
         files=tuple(files),
-        proof=compared.result if compared else None,
-        recipes=tuple(m.recipe.model_dump(mode="json") for m in made.values()),
+        proof=_proof(compared) if compared else None,
+        recipes=tuple(m.recipe for m in made.values()),
     )
+
+
+def _proof(compared: Task) -> papers.Proof:
+    result = result_of(compared, ComparisonDone)
+    return proof(result, result.truth)
 
 
 def _told(known: Any) -> dict[str, Any]:
@@ -281,9 +288,9 @@ def _treatment_pictures(shots: Shots, paper: papers.TreatmentReport, pictures: P
             continue
         for view in ("source", "treated"):
             shown[f"{n}.{view}"] = pictures.overview(shot, (), view)
-        for k, place in enumerate((treatment.check or {}).get("worst", ())):
-            box = (place["x"], place["y"], place["width"], place["height"])
-            shown[f"{n}.{k}"] = [pictures.part(place["frame"], box, view) for view in ("source", "treated")]
+        for k, place in enumerate(treatment.check.worst if treatment.check else ()):
+            box = (place.x, place.y, place.width, place.height)
+            shown[f"{n}.{k}"] = [pictures.part(place.frame, box, view) for view in ("source", "treated")]
     return shown
 
 

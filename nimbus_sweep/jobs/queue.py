@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from huey import SqliteHuey
 
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, now
+from .tasks import TaskSettings
 
 _EACH = ("open", "trial", "track", "check")
 # Drawing a reel of the demo: done one at a time behind everything else, in an order that can be changed (`drawing.next_one`).
@@ -28,19 +28,20 @@ class Queue:
 
         self._run = run
 
-    def put(self, kind: str, reel: Reel, settings: dict[str, Any] | None = None) -> Task:
+    def put(self, kind: str, reel: Reel, settings: TaskSettings | None = None) -> Task:
         """Queue work on a reel; the same kind already waiting or running there is given back instead.
 
         An analysis that runs for other settings is superseded: it is asked to stop and a new one is queued.
         """
+        asked = None if settings is None else settings.model_dump(mode="json")
         waiting = Task.select().where(Task.reel == reel, Task.kind == kind, Task.state.in_(["waiting", "running"])).order_by(Task.id.desc())
         # Shots are laid open, trials made and the like, each for itself; of everything else one at a time is enough.
-        busy = next((t for t in waiting if kind not in _EACH or t.settings == settings), None)
-        if busy is not None and kind == "analysis" and busy.state == "running" and busy.settings != settings:
+        busy = next((t for t in waiting if kind not in _EACH or t.settings == asked), None)
+        if busy is not None and kind == "analysis" and busy.state == "running" and busy.settings != asked:
             self.cancel(busy)
         elif busy is not None:
             return busy
-        task = Task.create(reel=reel, kind=kind, settings=settings)
+        task = Task.create(reel=reel, kind=kind, settings=asked)
         if kind != DRAW:
             self._run(task.id)
         return task

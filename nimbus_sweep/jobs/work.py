@@ -12,6 +12,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+from pydantic import BaseModel
+
 from ..core.base.errors import Cancelled, DamagedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..core.base.files import atomic_write
@@ -29,14 +31,14 @@ from ..core.model.registry import DEFECTS
 from ..core.model.shots import Shot, divided, place_of
 from ..core.model.tracks import track_named
 from ..core.pipeline.analyses import Analyses, chain
-from ..core.pipeline.comparison import compare, merged, report_of
+from ..core.pipeline.comparison import Comparison, compare, merged, report_of
 from ..core.pipeline.inspection import Known, TreatedSpan, inspect
-from ..core.pipeline.known_truth import held_against, truth_file
+from ..core.pipeline.known_truth import MarkTruth, held_against, truth_file
 from ..core.pipeline.render import clear, render
 from ..core.pipeline.report import make_report
 from ..core.pipeline.survey import Finding, Surveyed, survey
 from ..core.pipeline.tracking import follow
-from ..core.pipeline.trials import Judge, Plan
+from ..core.pipeline.trials import Computed, Judge, Plan
 from ..logs import about, log_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
@@ -56,6 +58,28 @@ from .reels import (
     spec_of,
     usable_of,
     volume_path,
+)
+from .tasks import (
+    CheckDone,
+    CheckedShot,
+    CheckSettings,
+    ComparisonDone,
+    DeliveredFile,
+    InspectionSettings,
+    OpenSettings,
+    PapersDone,
+    RenderDone,
+    RenderSettings,
+    SurveyDone,
+    SurveySettings,
+    TakenIn,
+    TaskResult,
+    TrackDone,
+    TrackSettings,
+    TrialDone,
+    TrialSettings,
+    result_of,
+    settings_of,
 )
 
 log = logging.getLogger(__name__)
@@ -120,7 +144,7 @@ def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
         text = f"Something unforeseen went wrong ({said}). The reel was not touched. Start it again; {where} says more at {mark}."
         return {"state": "failed", "error": text}
     log.info("%s is done", task.kind)
-    return {"state": "done", "share": 1.0, "result": result}
+    return {"state": "done", "share": 1.0, "result": result.model_dump(mode="json")}
 
 
 def _end(task: Task, **values: Any) -> None:
@@ -134,7 +158,7 @@ def _end(task: Task, **values: Any) -> None:
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
 
 
-def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TakenIn:
     progress(0, what="Reading the index")
     # A reel that was read before stays as it is while it is read again.
     again = reel.state == "ready"
@@ -203,7 +227,7 @@ def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
     if reading_of(fresh).key != reading.key:
         # Corrected meanwhile: the small pictures are made once more.
         return _intake(data, Reel.get_by_id(reel.id), task, progress)
-    return {"frames": len(source), "cuts": len(seen.cuts)}
+    return TakenIn(frames=len(source), cuts=len(seen.cuts))
 
 
 def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
@@ -215,16 +239,16 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
 
 
-def _open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TaskResult:
     progress(0, what="Preparing time slices")
-    open_volume(data, reel, edits.shot_of(reel, task.settings["shot"]), open_as_taken_in(reel), progress)
-    return {}
+    open_volume(data, reel, edits.shot_of(reel, settings_of(task, OpenSettings).shot), open_as_taken_in(reel), progress)
+    return TaskResult()
 
 
-def _survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> SurveyDone:
     progress(0, what="Surveying")
     source = open_as_taken_in(reel)
-    places = (task.settings or {}).get("shots") or [0]
+    places = settings_of(task, SurveySettings).shots
     total, took = 0, 0.0
     for done, place in enumerate(places):
         shot = edits.shot_of(reel, place)
@@ -247,7 +271,7 @@ def _survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
             reel, "Survey" if len(places) == 1 else f"Survey of shot {place + 1}", place, partial(_surveyed, found=found, seconds=seconds)
         )
     total += _share_marks(data, reel, source, progress)
-    return {"found": total, "seconds": round(took, 2)}
+    return SurveyDone(found=total, seconds=round(took, 2))
 
 
 def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> int:
@@ -286,20 +310,21 @@ def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
     return shot.with_(findings=(*judged, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
 
 
-def _analysis(data: DataFolder, reel: Reel, _task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _analysis(data: DataFolder, reel: Reel, _task: Task, progress: TaskProgress) -> TaskResult:
     progress(0, what="Analysing")
     analysed_shots(data, reel, edits.shots_of(edits.current(reel)), open_as_taken_in(reel), progress)
-    return {}
+    return TaskResult()
 
 
-def _track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TrackDone:
     """Follow a plane; what was changed by the user meanwhile stays, the path alone is put in."""
-    wanted, place = task.settings, task.settings["shot"]
-    progress(0, what=f"Following {wanted['track']}")
+    wanted = settings_of(task, TrackSettings)
+    place = wanted.shot
+    progress(0, what=f"Following {wanted.track}")
     shot = edits.shot_of(reel, place)
     tracks = shot.recipe.tracks
-    track = track_named(tracks, wanted["track"])
-    at = min(max(wanted["frame"], shot.enter), shot.leave - 1)
+    track = track_named(tracks, wanted.track)
+    at = min(max(wanted.frame, shot.enter), shot.leave - 1)
     if not track.path:
         at = track.reference
     elif track.first <= at < track.first + len(track.followed().numbers):  # type: ignore[union-attr]
@@ -308,7 +333,7 @@ def _track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> 
         raise SweepError(f"Frame {at} was not tracked yet. Go to a frame that was, and follow on from there.")
     source, above = open_as_taken_in(reel), [masked for _, masked in shot.recipe.above(track_named(tracks, track.name))]
     ways = {"on": [range(at, shot.leave)], "back": [range(at, shot.enter - 1, -1)]}
-    goes = ways.get(wanted["direction"], ways["on"] + ways["back"])
+    goes = ways.get(wanted.direction, ways["on"] + ways["back"])
     for n, numbers in enumerate(goes):
         if len(numbers) > 1 or not track.path:
             track = track.with_path(follow(source, track, at, numbers, above, tracks, progress.part(n / len(goes), (n + 1) / len(goes))))
@@ -320,7 +345,7 @@ def _track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> 
         return now_.with_(recipe=now_.recipe.model_copy(update={"tracks": fresh}))
 
     edits.change_shot(reel, f"Followed {track.name}", place, with_path)
-    return {k: v for k, v in track.told().items() if k != "bad"}
+    return TrackDone.model_validate(track.told())
 
 
 def shot_of_trial(reel: Reel, plan: Plan) -> int:
@@ -362,9 +387,9 @@ class _Timed:
         return self._seconds
 
 
-def _trial(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _trial(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TrialDone:
     progress(0, what="Reading the frames")
-    trial = Trial.get_or_none(Trial.id == task.settings["trial"])
+    trial = Trial.get_or_none(Trial.id == settings_of(task, TrialSettings).trial)
     if trial is None:
         raise SweepError("This trial was removed.")
     plan = Plan.model_validate(trial.plan)
@@ -404,21 +429,21 @@ def _trial(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> 
                 maker.drop()
                 raise
             maker.finish()
-            made.append({"recipe": recipe.model_dump(mode="json"), "figures": figures.as_json()})
+            made.append(Computed(recipe=recipe, figures=figures).model_dump(mode="json"))
         kept = data.trial(reel.id, trial.id)
         shutil.rmtree(kept, ignore_errors=True)
         kept.parent.mkdir(exist_ok=True)
         folder.rename(kept)
     Trial.update(result=made, task=task.id).where(Trial.id == trial.id).execute()
-    return {"trial": trial.id}
+    return TrialDone(trial=trial.id)
 
 
-def _check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> CheckDone:
     """Hold treated shots against their sources, and survey them once more."""
     progress(0, what="Analysing")
     source = open_as_taken_in(reel)
     shots = edits.shots_of(edits.current(reel))
-    wanted = [(n, shots[n]) for n in task.settings["shots"] if n < len(shots) and shots[n].treated]
+    wanted = [(n, shots[n]) for n in settings_of(task, CheckSettings).shots if n < len(shots) and shots[n].treated]
     checked = []
     for done, (n, shot) in enumerate(wanted):
         begin, end = done / len(wanted), (done + 1) / len(wanted)
@@ -429,19 +454,18 @@ def _check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> 
             span = TreatedSpan(source, made.recipe.active, made.knowledge, shot.enter, shot.leave, usable_of(data, reel))
             known = Known(kept, edits.mended(shot), every)
             result = inspect(span, Path(scratch), known, progress.part(begin + 0.2 * (end - begin), end))
-        checked.append({"first": shot.first, "stop": shot.stop, "mark": edits.mark_of(shot), **result.as_json()})
-    return {"shots": checked}
+        checked.append(CheckedShot(**dict(result), first=shot.first, stop=shot.stop, mark=edits.mark_of(shot)))
+    return CheckDone(shots=tuple(checked))
 
 
-def _render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> RenderDone:
     progress(0, what="Preparing")
-    settings = task.settings or {}
+    settings = settings_of(task, RenderSettings)
     # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
-    if "shots" not in settings:
-        settings = {**settings, "shots": [s.model_dump(mode="json") for s in edits.shots_of(edits.current(reel))]}
-        Task.update(settings=settings).where(Task.id == task.id).execute()
-    shots = tuple(Shot.model_validate(s) for s in settings["shots"])
-    delivery = Delivery.model_validate(settings.get("delivery") or {})
+    if settings.shots is None:
+        settings = settings.model_copy(update={"shots": edits.shots_of(edits.current(reel))})
+        Task.update(settings=settings.model_dump(mode="json")).where(Task.id == task.id).execute()
+    shots, delivery = settings.shots or (), settings.delivery
     source = open_as_taken_in(reel)
     made = analysed_shots(data, reel, shots, source, progress.part(0, 0.05))
     parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
@@ -475,12 +499,12 @@ def _render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
         clear(spec)
         with atomic_write(out.parent / f"{out.stem}-report.json") as stream:
             stream.write(report.model_dump_json(indent=2).encode())
-        files.append({"name": name, "bytes": size_of(out), "frames": len(cut)})
+        files.append(DeliveredFile(name=name, bytes=size_of(out), frames=len(cut)))
     shutil.rmtree(data.chunks(task.id), ignore_errors=True)
     recipe = edits.resolved(next((s for s in shots if s.treated), shots[0]))
     with atomic_write(data.delivery(task.id, "recipe.json")) as stream:
         stream.write(recipe.model_dump_json(indent=2).encode())
-    return {"file": files[0]["name"], "files": files, "bytes": sum(f["bytes"] for f in files), "frames": sum(f["frames"] for f in files)}
+    return RenderDone(file=files[0].name, files=tuple(files), bytes=sum(f.bytes for f in files), frames=sum(f.frames for f in files))
 
 
 def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
@@ -489,13 +513,14 @@ def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
     return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
 
 
-def _inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> ComparisonDone:
     progress(0, what="Comparing every sample")
-    rendered = Task.get_by_id(task.settings["render"])
+    rendered = Task.get_by_id(settings_of(task, InspectionSettings).render)
     start = time.monotonic()
     source = open_as_taken_in(reel)
-    files = [f["name"] for f in rendered.result.get("files") or [{"name": rendered.result["file"]}]]
-    results, truths = [], []
+    files = [f.name for f in result_of(rendered, RenderDone).every]
+    results: list[Comparison] = []
+    truths: list[MarkTruth] = []
     truth = truth_file(Path(reel.path))
     for n, name in enumerate(files):
         out = data.delivery(rendered.id, name)
@@ -510,15 +535,15 @@ def _inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress
         if truth is not None and len(files) == 1 and delivered.format.as_json()["components"] == source.format.as_json()["components"]:
             places = {int(number): at for at, number in enumerate(report.numbers() if report else range(len(source)))}
             truths = held_against(truth, source, delivered, places.get)
-    return merged(results).as_json() | {"truth": [t.as_json() for t in truths]}
+    return ComparisonDone(**dict(merged(results)), truth=tuple(truths))
 
 
-def _papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> dict[str, Any]:
+def _papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> PapersDone:
     progress(0, what="Writing the papers")
-    return {"files": papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), progress)}
+    return PapersDone(files=tuple(papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), progress)))
 
 
-_WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], dict[str, Any]]] = {
+_WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], BaseModel]] = {
     "draw": drawing.draw,
     "intake": _intake,
     "open": _open,

@@ -22,11 +22,10 @@ from ..core.media.reel import ReelReader, WrappedReel
 from ..core.media.repeats import Passing, RepairedOnce, Repeats
 from ..core.media.view import Picture, Proxy, cut_out, difference, flattened, to_bgr
 from ..core.model.kinds import Knowledge
-from ..core.model.recipes import Recipe
 from ..core.model.shots import Shot, Shots, place_of
 from ..core.pipeline.analyses import Analyses, chain, load_step
 from ..core.pipeline.confined import unconfined
-from ..core.pipeline.trials import Plan
+from ..core.pipeline.trials import Computed, Plan
 from ..core.tools.plate_patch.plate_plan import PlatePlan
 from ..core.tools.reframe import ReframePlan, ReframeSettings
 from ..core.tools.retouch import RetouchSettings
@@ -216,7 +215,7 @@ class Viewing:
         kept = Trial.get_or_none(Trial.id == int(trial[1]), Trial.reel == reel)
         if kept is None or kept.result is None or int(trial[2]) >= len(kept.result):
             raise NotReady("The trial is not computed yet.")
-        plan, recipe = Plan.model_validate(kept.plan), Recipe.model_validate(kept.result[int(trial[2])]["recipe"])
+        plan, recipe = Plan.model_validate(kept.plan), Computed.model_validate(kept.result[int(trial[2])]).recipe
         analyses = Analyses(self._data.analyses, computed_under(reel), plan.first, plan.stop)
         if not analyses.ready(recipe):
             raise NotReady("What the trial learned was let go of. Compute it again to look closely.")

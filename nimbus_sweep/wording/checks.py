@@ -1,10 +1,11 @@
-"""What a check of a treated shot says, in words."""
+"""What a check of a treated shot, and the comparison of a delivery, say in words."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from ..core.model.findings import Finding
+from ..core.interchange.papers import Proof, ReportedCheck, ReportedOutcome, ReportedPlace
+from ..core.pipeline.comparison import Comparison, Fault
+from ..core.pipeline.inspection import Inspected, Left, Place
+from ..core.pipeline.known_truth import MarkTruth
 from . import sentence, title
 
 _WHY = {
@@ -15,28 +16,55 @@ _WHY = {
     "level-below": "it lies {:.0f} codes below anything around it",
     "changed": "changed by {:.0f} codes, and like its surroundings",
 }
+_FAULTS: dict[Fault, str] = {
+    "": "",
+    "other-reel": "The delivery was made of another reel than this one.",
+    "no-report": "The delivery carries no report, so it is not known what was meant to change.",
+    "coded-anew": ("So many frames differ that the file was most likely coded anew, or graded, since it was rendered. Deliver it again."),
+    "altered": "The file was altered at these places since it was rendered. Deliver it again.",
+    "sound": "The sound of the file is not the reel's any more. Deliver it again.",
+}
 
 
-def worded(check: dict[str, Any]) -> dict[str, Any]:
-    """A stored check with words for its places and findings; one that an earlier version stored has them already."""
-    return check | {
-        "worst": [p if "why" in p else p | {"why": _WHY[p["code"]].format(p["value"])} for p in check["worst"]],
-        "left": [_left(one) for one in check["left"]],
-        "brought": [_left(one) for one in check["brought"]],
-    }
+def reported(check: Inspected, stale: bool, ended: str) -> ReportedCheck:
+    """A check in words."""
+    return ReportedCheck.model_validate(
+        {
+            **dict(check),
+            "worst": [_place(place) for place in check.worst],
+            "left": [_outcome(one) for one in check.left],
+            "brought": [_outcome(one) for one in check.brought],
+            "stale": stale,
+            "ended": ended,
+        }
+    )
 
 
-def _left(one: dict[str, Any]) -> dict[str, Any]:
-    if "title" in one:
-        return one
-    was, now = (Finding.model_validate(one[name]) if one[name] else None for name in ("finding", "now"))
-    told = was or now
+def why_not(comparison: Comparison) -> str:
+    """What may be the reason when something else changed; empty when nothing did."""
+    return _FAULTS[comparison.fault]
+
+
+def proof(comparison: Comparison, truth: tuple[MarkTruth, ...] = ()) -> Proof:
+    """A comparison in words."""
+    return Proof.model_validate({**dict(comparison), "truth": truth, "why_not": why_not(comparison)})
+
+
+def _place(place: Place) -> ReportedPlace:
+    why = place.why or _WHY[place.code].format(place.value)
+    return ReportedPlace(frame=place.frame, x=place.x, y=place.y, width=place.width, height=place.height, why=why)
+
+
+def _outcome(one: Left) -> ReportedOutcome:
+    told = one.finding or one.now
     assert told is not None
-    place = {name: getattr(told, name) for name in ("x", "y", "width", "height")}
-    return {
-        "outcome": one["outcome"],
-        "title": title(told),
-        "before": sentence(was) if was else "",
-        "now": sentence(now) if now else "",
-        **place,
-    }
+    return ReportedOutcome(
+        outcome=one.outcome,
+        title=title(told),
+        before=sentence(one.finding) if one.finding else "",
+        now=sentence(one.now) if one.now else "",
+        x=told.x,
+        y=told.y,
+        width=told.width,
+        height=told.height,
+    )

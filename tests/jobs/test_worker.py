@@ -23,6 +23,7 @@ from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.shade import shade, sprinkle
 from nimbus_sweep.jobs import work
 from nimbus_sweep.jobs.queue import Queue
+from nimbus_sweep.jobs.tasks import AnalysisSettings
 from nimbus_sweep.jobs.worker import WorkerWatch
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.data import DataFolder
@@ -210,10 +211,10 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
     first = queue.put("render", stored)
     assert queue.put("render", stored).id == first.id
     assert queue.put("survey", stored).id != first.id
-    running = queue.put("analysis", stored, {"learns": ["one"]})
+    running = queue.put("analysis", stored, AnalysisSettings(learns=("one",)))
     Task.update(state="running").where(Task.id == running.id).execute()
-    assert queue.put("analysis", stored, {"learns": ["one"]}).id == running.id, "what learns the same goes on"
-    newer = queue.put("analysis", stored, {"learns": ["other"]})
+    assert queue.put("analysis", stored, AnalysisSettings(learns=("one",))).id == running.id, "what learns the same goes on"
+    newer = queue.put("analysis", stored, AnalysisSettings(learns=("other",)))
     assert newer.id != running.id
     assert Task.get_by_id(running.id).cancel, "an analysis that is out of date is stopped"
 

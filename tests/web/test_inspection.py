@@ -17,6 +17,7 @@ from nimbus_sweep.core.model.regions import Key, Part, Region
 from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.pipeline.comparison import compare
 from nimbus_sweep.core.pipeline.report import read_report
+from nimbus_sweep.wording.checks import why_not
 from nimbus_sweep.wording.papers import could_not, region_told, settings_told
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
@@ -133,14 +134,14 @@ def test_a_file_altered_behind_the_back_is_told_where_and_why(desk: Desk, spoile
     source = open_reel(desk.services.allowed[0] / "mast.mkv")
     told = compare(source, altered, report)
     assert [(s.frame, s.samples, s.x, s.y, s.width, s.height) for s in told.strays] == [(7, 32, 40, 20, 8, 4), (8, 32, 40, 20, 8, 4)]
-    assert not told.proven and "altered at these places" in told.why_not
+    assert not told.proven and "altered at these places" in why_not(told)
     for luma, *_ in pictures:
         luma[0, 0] ^= 1
     every = compare(source, open_reel(write_movie(tmp_path / "graded.mkv", small(30).over(pictures))), report)
-    assert len(every.strays) == 10 and "coded anew" in every.why_not
+    assert len(every.strays) == 10 and "coded anew" in why_not(every)
     other = compare(open_reel(write_movie(tmp_path / "other.mkv", small(30, name="bikes-2"))), treated, report)
-    assert "another reel" in other.why_not
-    assert compare(source, treated, report).why_not == ""
+    assert "another reel" in why_not(other)
+    assert why_not(compare(source, treated, report)) == ""
     with pytest.raises(SweepError, match="cannot be read"):
         read_report("{")
 

@@ -5,12 +5,15 @@ from __future__ import annotations
 import platform
 from datetime import UTC, datetime
 from importlib.metadata import version
-from typing import Any, Literal
+from typing import Literal
 
 import av
 from pydantic import BaseModel, ConfigDict, Field
 
 from ... import __version__
+from ..model.recipes import Recipe
+from ..pipeline.comparison import Comparison
+from ..pipeline.known_truth import MarkTruth
 
 _LIBRARIES = ("numpy", "opencv-python-headless", "scipy", "av")
 
@@ -94,6 +97,56 @@ class TreatedStep(_Plain):
     could_not: tuple[str, ...] = ()
 
 
+class ReportedPlace(_Plain):
+    """A repaired place that departs from its surroundings, and why it is named."""
+
+    frame: int
+    x: int
+    y: int
+    width: int
+    height: int
+    why: str
+
+
+class ReportedOutcome(_Plain):
+    """What became of a finding, in words."""
+
+    outcome: str
+    title: str
+    before: str
+    now: str
+    x: int
+    y: int
+    width: int
+    height: int
+
+
+class ReportedCheck(_Plain):
+    """A check of a treated shot in words; `stale` for one of a treatment that was changed since."""
+
+    frames: int
+    changed_frames: int
+    samples: int
+    changed: int
+    outside: int
+    detail: float | None
+    steadiness: float | None
+    kept: float
+    worst: tuple[ReportedPlace, ...] = ()
+    left: tuple[ReportedOutcome, ...] = ()
+    brought: tuple[ReportedOutcome, ...] = ()
+    without: tuple[str, ...] = ()
+    stale: bool = False
+    ended: str = ""
+
+
+class Proof(Comparison):
+    """The delivery held against its source, and against the truth where that is known; `why_not` says in words what is amiss."""
+
+    truth: tuple[MarkTruth, ...] = ()
+    why_not: str = ""
+
+
 class ShotTreatment(_Plain):
     """What was done to a shot."""
 
@@ -104,7 +157,7 @@ class ShotTreatment(_Plain):
     use: str
     steps: tuple[TreatedStep, ...] = ()
     tracks: tuple[str, ...] = ()
-    check: dict[str, Any] | None = None
+    check: ReportedCheck | None = None
     verdict: str = ""
     remark: str = ""
     could_not: tuple[str, ...] = ()
@@ -128,8 +181,8 @@ class TreatmentReport(_Plain):
     shots: tuple[ShotTreatment, ...] = ()
     delivery: str = ""
     files: tuple[DeliveredFile, ...] = ()
-    proof: dict[str, Any] | None = None
-    recipes: tuple[dict[str, Any], ...] = Field(default=(), description="of the treated shots, as they were put on")
+    proof: Proof | None = None
+    recipes: tuple[Recipe, ...] = Field(default=(), description="of the treated shots, as they were put on")
 
 
 def versions() -> dict[str, str]:

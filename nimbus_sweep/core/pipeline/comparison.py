@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Literal
 
 import av
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, computed_field
 
 from ..base.errors import SweepError
 from ..media.formats import same_samples
@@ -25,8 +25,7 @@ from .report import Report, read_report
 _NAMED = 10
 
 
-@dataclass(frozen=True)
-class Stray:
+class Stray(BaseModel):
     """Samples that differ in a frame where nothing was to be touched.
 
     Attributes
@@ -38,6 +37,8 @@ class Stray:
         The box around them, in pixels.
     """
 
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
     frame: int
     samples: int
     x: int
@@ -46,8 +47,10 @@ class Stray:
     height: int
 
 
-@dataclass(frozen=True)
-class Comparison:
+Fault = Literal["other-reel", "no-report", "coded-anew", "altered", "sound", ""]
+
+
+class Comparison(BaseModel):
     """The difference of two reels.
 
     Attributes
@@ -57,7 +60,7 @@ class Comparison:
         Samples compared, and those that differ, over all frames and components.
     outside : int
         Differing samples outside the treated regions of the report.
-    changed_frames : list of tuple
+    changed_frames : tuple of tuple
         Runs of frames with a difference: first, last.
     box : tuple or None
         Left, top, right, bottom in pixels, the last two not included, of all differences.
@@ -69,43 +72,41 @@ class Comparison:
         Whether every sound packet is the source's; None where the sound was cut, turned, or is in files of its own.
     largest : float
         Largest difference in 8-bit display steps.
-    strays : list of Stray
+    strays : tuple of Stray
         Where samples differ outside the treated regions, of as many frames as are named.
     """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
 
     frames: int
     samples: int
     differing: int
     outside: int
-    changed_frames: list[tuple[int, int]]
+    changed_frames: tuple[tuple[int, int], ...]
     box: tuple[int, int, int, int] | None
     reported: bool
     same_source: bool | None
     sound_identical: bool | None
     largest: float
-    strays: list[Stray] = field(default_factory=list)
+    strays: tuple[Stray, ...] = ()
 
+    @computed_field  # type: ignore[prop-decorator]
     @property
     def proven(self) -> bool:
         """Whether nothing but the treated regions differs."""
         return self.reported and self.same_source is not False and self.outside == 0 and self.sound_identical is not False
 
     @property
-    def why_not(self) -> str:
-        """What may be the reason when something else changed, in words; empty when nothing did."""
+    def fault(self) -> Fault:
+        """What is amiss when something else changed: the delivery is of an ``other-reel``, has ``no-report``, was most likely
+        ``coded-anew`` as a whole or ``altered`` in places, or its ``sound`` is another; empty when nothing is."""
         if self.same_source is False:
-            return "The delivery was made of another reel than this one."
+            return "other-reel"
         if not self.reported:
-            return "The delivery carries no report, so it is not known what was meant to change."
-        if self.outside and len(self.strays) == _NAMED:
-            return "So many frames differ that the file was most likely coded anew, or graded, since it was rendered. Deliver it again."
+            return "no-report"
         if self.outside:
-            return "The file was altered at these places since it was rendered. Deliver it again."
-        return "The sound of the file is not the reel's any more. Deliver it again." if self.sound_identical is False else ""
-
-    def as_json(self) -> dict[str, Any]:
-        """Plain values for a JSON file."""
-        return {**asdict(self), "proven": self.proven, "why_not": self.why_not}
+            return "coded-anew" if len(self.strays) == _NAMED else "altered"
+        return "sound" if self.sound_identical is False else ""
 
 
 def merged(results: Sequence[Comparison]) -> Comparison:
@@ -120,13 +121,13 @@ def merged(results: Sequence[Comparison]) -> Comparison:
         samples=sum(r.samples for r in results),
         differing=sum(r.differing for r in results),
         outside=sum(r.outside for r in results),
-        changed_frames=sorted(run for r in results for run in r.changed_frames),
+        changed_frames=tuple(sorted(run for r in results for run in r.changed_frames)),
         box=(min(b[0] for b in boxes), min(b[1] for b in boxes), max(b[2] for b in boxes), max(b[3] for b in boxes)) if boxes else None,
         reported=all(r.reported for r in results),
         same_source=False if False in sources else None if None in sources else True,
         sound_identical=False if False in sounds else None if None in sounds else True,
         largest=max(r.largest for r in results),
-        strays=sorted((s for r in results for s in r.strays), key=lambda s: s.frame)[:_NAMED],
+        strays=tuple(sorted((s for r in results for s in r.strays), key=lambda s: s.frame)[:_NAMED]),
     )
 
 
@@ -223,7 +224,7 @@ class _Differences:
         if len(self._strays) < _NAMED:
             x, y = min(b[1] for b in beyond), min(b[2] for b in beyond)
             right, bottom = min(self._held.width, max(b[3] for b in beyond)), min(self._held.height, max(b[4] for b in beyond))
-            self._strays.append(Stray(number, count, x, y, right - x, bottom - y))
+            self._strays.append(Stray(frame=number, samples=count, x=x, y=y, width=right - x, height=bottom - y))
 
     def finish(self, frames: int, same_source: bool | None, sound_identical: bool | None) -> Comparison:
         """The comparison of all frames taken in."""
@@ -232,13 +233,13 @@ class _Differences:
             samples=frames * sum(c.width * c.height for c in self._held.components),
             differing=self._differing,
             outside=self._outside,
-            changed_frames=_runs(self._changed),
+            changed_frames=tuple(_runs(self._changed)),
             box=self._box,
             reported=self._reported,
             same_source=same_source,
             sound_identical=sound_identical,
             largest=round(self._largest, 2),
-            strays=self._strays,
+            strays=tuple(self._strays),
         )
 
 

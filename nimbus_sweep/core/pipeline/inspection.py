@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, model_validator
 
 from ..evidence.frames_at_hand import Span
 from ..evidence.light_record import LightRecord, recorded
@@ -48,8 +49,7 @@ _OUTERMOST, _LEAST_SPREAD = (5, 95), 8.0
 _LEVEL, _DEPARTS = 2.0, 0.08
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(BaseModel):
     """A repaired place in a frame that departs most from its surroundings.
 
     Attributes
@@ -64,20 +64,24 @@ class Place:
         Times the most or the least around it; codes for a level and for ``changed``.
     score : float
         How far: 0 is as its surroundings.
+    why : str
+        The words for it that an earlier version stored; empty for what is told today.
     """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
 
     frame: int
     x: int
     y: int
     width: int
     height: int
-    code: str
-    value: float
-    score: float
+    code: str = ""
+    value: float = 0.0
+    score: float = 0.0
+    why: str = ""
 
 
-@dataclass(frozen=True)
-class Left:
+class Left(BaseModel):
     """What became of a finding.
 
     Attributes
@@ -90,21 +94,25 @@ class Left:
         As the survey tells it of the treated shot.
     """
 
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
     outcome: str
     finding: Finding | None
     now: Finding | None
 
-    def as_json(self) -> dict[str, Any]:
-        """Plain values."""
-        return {
-            "outcome": self.outcome,
-            "finding": self.finding and self.finding.model_dump(mode="json"),
-            "now": self.now and self.now.model_dump(mode="json"),
-        }
+    @model_validator(mode="before")
+    @classmethod
+    def _of_words(cls, stored: Any) -> Any:
+        """Earlier versions stored words and a box in place of the findings."""
+        if not isinstance(stored, dict) or "title" not in stored:
+            return stored
+        box = {name: stored[name] for name in ("title", "x", "y", "width", "height")}
+        bare = {**box, "kind": "", "step": "", "first": 0, "stop": 0, "confidence": 0.0}
+        before, now = ({**bare, "sentence": stored[name]} if stored[name] else None for name in ("before", "now"))
+        return {"outcome": stored["outcome"], "finding": before if before or now else bare, "now": now}
 
 
-@dataclass(frozen=True)
-class Inspected:
+class Inspected(BaseModel):
     """A treated shot held against its source.
 
     Attributes
@@ -129,6 +137,8 @@ class Inspected:
         Steps left out, as they make every sample anew.
     """
 
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
     frames: int
     changed_frames: int
     samples: int
@@ -141,15 +151,6 @@ class Inspected:
     left: tuple[Left, ...] = ()
     brought: tuple[Left, ...] = ()
     without: tuple[str, ...] = ()
-
-    def as_json(self) -> dict[str, Any]:
-        """Plain values."""
-        plain = {f.name: getattr(self, f.name) for f in fields(self)}
-        return plain | {
-            "worst": [asdict(p) for p in self.worst],
-            "left": [one.as_json() for one in self.left],
-            "brought": [one.as_json() for one in self.brought],
-        }
 
 
 class Allowed:
@@ -312,14 +313,14 @@ class Inspector:
             at = 1 / self._scale
             self._places.append(
                 Place(
-                    number,
-                    round(x * at),
-                    round(y * at),
-                    max(1, round(width * at)),
-                    max(1, round(height * at)),
-                    code,
-                    round(value, 2),
-                    round(score, 4),
+                    frame=number,
+                    x=round(x * at),
+                    y=round(y * at),
+                    width=max(1, round(width * at)),
+                    height=max(1, round(height * at)),
+                    code=code,
+                    value=round(value, 2),
+                    score=round(score, 4),
                 )
             )
         # No more are kept than can be named in the end.
@@ -462,7 +463,9 @@ def inspect(span: TreatedSpan, scratch: Path, known: Known | None = None, on_pro
     seen = _gone_through(span, scratch, inspector, (lambda share: on_progress(0.4 * share)) if on_progress else None)
     found = survey(seen, (lambda share: on_progress(0.4 + 0.6 * share)) if on_progress else None).findings
     left = [became(f, found, any(f is m or f == m for m in known.mended)) for f in known.kept]
-    brought = [Left("brought", None, f) for f in found if f.convinces and not any(_known_as(f, other) for other in known.every)]
+    brought = [
+        Left(outcome="brought", finding=None, now=f) for f in found if f.convinces and not any(_known_as(f, other) for other in known.every)
+    ]
     return inspector.finish(left, brought, tuple(s.of.title for s in span.steps if s.of.whole_picture))
 
 
@@ -512,10 +515,10 @@ def _both(source: FrameSource, treated: FrameSource, first: int, stop: int) -> I
 def became(finding: Finding, found: Sequence[Finding], mended: bool) -> Left:
     """What became of a finding, by what the survey finds in the treated shot."""
     if not mended:
-        return Left("untreated", finding, None)
+        return Left(outcome="untreated", finding=finding, now=None)
     still = max((f for f in found if alike(f, finding)), key=lambda f: f.confidence, default=None)
     outcome = "gone" if still is None else "left" if still.confidence >= CONVINCES else "trace"
-    return Left(outcome, finding, still)
+    return Left(outcome=outcome, finding=finding, now=still)
 
 
 def alike(one: Finding, other: Finding) -> bool:

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
+from pydantic import BaseModel, ConfigDict
 
 from ..media.frames import FrameSource
 
 
-@dataclass(frozen=True)
-class MarkTruth:
+class MarkTruth(BaseModel):
     """How near a mark's place is to what lay under it.
 
     Attributes
@@ -24,14 +22,12 @@ class MarkTruth:
         Peak signal-to-noise ratio over all samples of the mark, of the source and of the delivery, in dB against full range.
     """
 
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
     x: int
     y: int
     before: float
     after: float
-
-    def as_json(self) -> dict[str, Any]:
-        """Plain values."""
-        return asdict(self)
 
 
 def truth_file(reel: Path) -> Path | None:
@@ -74,5 +70,5 @@ def held_against(truth: Path, source: FrameSource, delivered: FrameSource, place
         return []
     for m in range(count):
         before, after = (float(10 * np.log10(255**2 * samples[m] / max(e, 1e-9))) for e in errors[m])
-        told.append(MarkTruth(*middles[m], round(before, 1), round(after, 1)))
+        told.append(MarkTruth(x=middles[m][0], y=middles[m][1], before=round(before, 1), after=round(after, 1)))
     return told

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import typing
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
@@ -164,8 +164,7 @@ def _meant(choice: Choice, value: str) -> Any:
     return value if choice.values else float(value)
 
 
-@dataclass(frozen=True)
-class Figures:
+class Figures(BaseModel):
     """What one way does to the frames of a trial.
 
     Attributes
@@ -177,10 +176,14 @@ class Figures:
     detail : float
         Fine structure kept: 1 is all.
     ghosting : float or None
-        PSNR in dB of what moves against the source fitted in level; None where nothing moves, infinite where all is the source's.
+        PSNR in dB of what moves against the source fitted in level; None where nothing moves, or all of it is the source's.
     seconds : float
         For each frame, learning included.
+    same : bool
+        Something moves, and all of it is the source's.
     """
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
 
     source: float
     light: float
@@ -188,11 +191,16 @@ class Figures:
     detail: float
     ghosting: float | None
     seconds: float
+    same: bool = False
 
-    def as_json(self) -> dict[str, Any]:
-        """Plain values for a JSON file; what is infinite is left to the reader as None with `same`."""
-        same = self.ghosting is not None and bool(np.isinf(self.ghosting))
-        return {**asdict(self), "ghosting": None if same else self.ghosting, "same": same}
+
+class Computed(BaseModel):
+    """One way of a trial as it was computed: its recipe, with everything named, and its figures."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+    recipe: Recipe
+    figures: Figures
 
 
 # Below this the light of a source is steady: what changes is motion and grain.
@@ -250,8 +258,15 @@ class Judge:
         took = seconds() / count
         after = measure(LightRecord(path), _REACH, self._along).grouped(*_BLOCKS)
         before, now = unsteady(self._pairs, after)
-        ghosting = None if not samples else float(np.inf) if not error else float(10 * np.log10(255**2 * samples / error))
-        return Figures(before, now, now / before if before > _STEADY else None, float(np.mean(details or [1.0])), ghosting, took)
+        return Figures(
+            source=before,
+            light=now,
+            left=now / before if before > _STEADY else None,
+            detail=float(np.mean(details or [1.0])),
+            ghosting=float(10 * np.log10(255**2 * samples / error)) if error else None,
+            seconds=took,
+            same=bool(samples) and not error,
+        )
 
 
 def unsteady(source: Pairs, treated: Pairs) -> tuple[float, float]:

@@ -12,6 +12,7 @@ from ...core.model.recipes import Step, first_fault
 from ...core.model.shapes import Shape
 from ...core.model.shots import Shot
 from ...jobs.reels import volume_path
+from ...jobs.tasks import AnalysisSettings, OpenSettings
 from ...store.models import Reel, Task
 from ..services import services
 
@@ -101,14 +102,14 @@ def follow_up(reel: Reel) -> None:
     shared = services()
     if not shared.viewing.ready(reel):
         # What runs goes on unless it learns something else by now.
-        shared.queue.put("analysis", reel, {"learns": shared.viewing.learned(reel)})
+        shared.queue.put("analysis", reel, AnalysisSettings(learns=tuple(shared.viewing.learned(reel))))
 
 
 def ensure_volume(reel: Reel, place: int) -> None:
     """Queue the laying open of a shot that is not."""
     shot = services().viewing.shots(reel)[place]
     if not volume_path(services().data, reel, shot.first, shot.stop).exists():
-        services().queue.put("open", reel, {"shot": place})
+        services().queue.put("open", reel, OpenSettings(shot=place))
 
 
 def latest(reel: Reel, kind: str, *states: str) -> Task | None:

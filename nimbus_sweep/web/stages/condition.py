@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from ...core.model.findings import Finding, JudgedFinding
 from ...core.model.recipes import first_fault
 from ...core.model.registry import DEFECTS, STEPS
+from ...jobs.tasks import SurveySettings
 from ...store import edits
 from ...store.models import Reel
 from ...wording import title
@@ -63,7 +64,7 @@ def survey(reel_id: int) -> Response:
     places = every if request.args.get("shots") == "all" else [place_named(reel)]
     if not places:
         raise SweepError("Every shot is excluded. Take one in again, in Intake.")
-    return jsonify(task=services().queue.put("survey", reel, {"shots": places}).id)
+    return jsonify(task=services().queue.put("survey", reel, SurveySettings(shots=tuple(places))).id)
 
 
 def _changed(reel: Reel, place: int, what: str, findings: Sequence[JudgedFinding]) -> None:

@@ -16,6 +16,7 @@ from ...core.media.reel import ReelReader
 from ...core.model.recipes import first_fault
 from ...core.model.registry import STEPS
 from ...jobs.checks import checks_of
+from ...jobs.tasks import InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
 from ...store.models import Reel, Setting, Task
 from .common import SweepError, changes, latest, reel_or_404, services
 
@@ -59,12 +60,10 @@ def sheet(reel_id: int) -> str:
         writing=latest(reel, "papers", "waiting", "running"),
         unwritten=latest(reel, "papers"),
         unchecked=[
-            n
-            for n, (s, c) in enumerate(zip(shots, checks_of(reel, shots), strict=True), start=1)
-            if s.treated and (c is None or c["stale"])
+            n for n, (s, c) in enumerate(zip(shots, checks_of(reel, shots), strict=True), start=1) if s.treated and (c is None or c.stale)
         ],
-        unproven=bool(done) and not any(t.settings["render"] == done[0].id for t in _compared(reel)),
-        deliveries=[(t, [(f, _folder(t) / f["name"]) for f in t.result.get("files", [])]) for t in done],
+        unproven=bool(done) and not any(settings_of(t, InspectionSettings).render == done[0].id for t in _compared(reel)),
+        deliveries=[(t, [(f, _folder(t) / f.name) for f in result_of(t, RenderDone).files]) for t in done],
     )
 
 
@@ -105,7 +104,7 @@ def render(reel_id: int) -> Response:
     reader = services().viewing.reader(reel)
     chosen = _chosen(reel, reader)
     FORMATS[chosen.kind].held(reader.format)
-    return jsonify(task=services().queue.put("render", reel, {"delivery": chosen.model_dump(mode="json")}).id)
+    return jsonify(task=services().queue.put("render", reel, RenderSettings(delivery=chosen)).id)
 
 
 def _task(task_id: int) -> Task:
@@ -119,10 +118,10 @@ def _task(task_id: int) -> Task:
 def fetch(task_id: int, place: int) -> Response:
     """A finished file; the pictures of a sequence in one archive."""
     task = _task(task_id)
-    files = task.result.get("files", [])
+    files = result_of(task, RenderDone).files
     if place >= len(files):
         abort(404)
-    path = _folder(task) / files[place]["name"]
+    path = _folder(task) / files[place].name
     if path.is_dir():
         return Response(
             archived(path), mimetype="application/x-tar", headers={"Content-Disposition": f'attachment; filename="{path.name}.tar"'}
@@ -136,7 +135,7 @@ def fetch(task_id: int, place: int) -> Response:
 def papers(task_id: int, which: str) -> Response:
     """The report, or the recipe, of a delivery."""
     task = _task(task_id)
-    stem = Path(task.result["file"]).stem
+    stem = Path(result_of(task, RenderDone).file).stem
     path = _folder(task) / (f"{stem}-report.json" if which == "report" else "recipe.json")
     if not path.is_file():
         abort(404, "It is gone from the data folder. Render again.")

@@ -8,7 +8,9 @@ from flask import Blueprint, Response, jsonify, render_template
 
 from ...core.model.shots import Shot, Verdict
 from ...jobs.checks import checks_of
+from ...jobs.tasks import CheckSettings, ComparisonDone, InspectionSettings, result_of, settings_of
 from ...store import edits
+from ...wording.checks import proof
 from .common import Body, SweepError, latest, place_named, read_body, reel_or_404, services
 
 pages = Blueprint("inspection", __name__)
@@ -26,6 +28,10 @@ def sheet(reel_id: int) -> str:
     shots, place = viewing.shots(reel), place_named(reel)
     shot = shots[place]
     checks = checks_of(reel, shots)
+    rendered, compared = latest(reel, "render", "done"), latest(reel, "inspection")
+    result = None
+    if compared and rendered and compared.state == "done" and settings_of(compared, InspectionSettings).render == rendered.id:
+        result = result_of(compared, ComparisonDone)
     return render_template(
         "sheets/inspection.html",
         reel=reel,
@@ -41,8 +47,9 @@ def sheet(reel_id: int) -> str:
         outcomes=OUTCOMES,
         busy=latest(reel, "check", "waiting", "running"),
         failed=latest(reel, "check"),
-        rendered=latest(reel, "render", "done"),
-        compared=latest(reel, "inspection"),
+        rendered=rendered,
+        compared=compared,
+        proof=result and proof(result, result.truth),
         revision=edits.current(reel).mark,
     )
 
@@ -64,7 +71,7 @@ def check(reel_id: int) -> Response:
     places = [n for n, s in enumerate(shots) if s.treated] if read_body(_Check).all else [place_named(reel)]
     if not any(shots[n].treated for n in places):
         raise SweepError("Nothing is treated there, so there is nothing to check. Add a step in Treatment.")
-    return jsonify(task=services().queue.put("check", reel, {"shots": places}).id)
+    return jsonify(task=services().queue.put("check", reel, CheckSettings(shots=tuple(places))).id)
 
 
 class _Judged(Body):
@@ -97,4 +104,4 @@ def compare(reel_id: int) -> Response:
     rendered = latest(reel, "render", "done")
     if rendered is None:
         raise SweepError("There is no delivery yet. Render the reel first, in Delivery.")
-    return jsonify(task=services().queue.put("inspection", reel, {"render": rendered.id}).id)
+    return jsonify(task=services().queue.put("inspection", reel, InspectionSettings(render=rendered.id)).id)

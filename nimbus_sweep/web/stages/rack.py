@@ -18,6 +18,7 @@ from ...core.base.files import atomic_write
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
 from ...jobs import archives, drawing
 from ...jobs.reels import size_of
+from ...jobs.tasks import RenderDone, result_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
 from ...wording import numbers
@@ -78,7 +79,7 @@ def _judged(reel: Reel) -> list[tuple[str, int]]:
 
 def _disk(data: DataFolder, reel: Reel) -> int:
     """Bytes that the application's own files of a reel take."""
-    delivered = sum((t.result or {}).get("bytes", 0) for t in reel.tasks.where(Task.kind == "render", Task.state == "done"))
+    delivered = sum(result_of(t, RenderDone).bytes for t in reel.tasks.where(Task.kind == "render", Task.state == "done"))
     return size_of(data.of_reel(reel.id)) + delivered
 
 
@@ -178,7 +179,7 @@ def storage() -> str:
     rows = []
     for reel in Reel.select().order_by(Reel.id):
         renders = [t for t in reel.tasks if t.kind == "render" and t.state == "done"]
-        deliveries = [(t, (t.result or {}).get("bytes", 0)) for t in renders]
+        deliveries = [(t, result_of(t, RenderDone).bytes) for t in renders]
         rows.append((reel, size_of(data.volumes(reel.id)), size_of(data.of_reel(reel.id)) - size_of(data.volumes(reel.id)), deliveries))
     usage = shutil.disk_usage(data.root)
     return render_template(

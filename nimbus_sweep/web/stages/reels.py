@@ -13,6 +13,7 @@ from werkzeug.wrappers import Response as Redirect
 from ...core.model.findings import JudgedFinding
 from ...core.model.registry import DEFECTS
 from ...jobs.reels import volume_path
+from ...jobs.tasks import ComparisonDone, result_of
 from ...store import edits
 from ...store.models import Reel, Setting, Task
 from ...wording import title
@@ -106,7 +107,7 @@ def done_of(reel: Reel) -> set[str]:
     if Task.select().where(Task.reel == reel, Task.kind == "trial", Task.state == "done").exists():
         done.add("trials")
     compared = latest(reel, "inspection", "done")
-    if compared and compared.result["proven"]:
+    if compared and result_of(compared, ComparisonDone).proven:
         done.add("inspection")
     if latest(reel, "render", "done"):
         done.add("delivery")
@@ -136,7 +137,7 @@ def state(reel_id: int) -> Response:
         laid=[int(volume_path(services().data, reel, s.first, s.stop).exists()) for s in shots],
         sites=[[_site(i, f) for i, f in enumerate(s.findings)] for s in shots],
         tasks=[_task(t, reel) for t in tasks],
-        trials=trials_of(reel) if ready else [],
+        trials=[t.model_dump() for t in trials_of(reel)] if ready else [],
     )
 
 

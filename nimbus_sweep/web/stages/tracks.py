@@ -13,6 +13,7 @@ from ...core.model.planes import moved
 from ...core.model.recipes import first_fault
 from ...core.model.regions import Key, Part, Region
 from ...core.model.tracks import Track
+from ...jobs.tasks import TrackSettings
 from ...store import edits
 from ...store.models import Reel
 from .common import AtFrame, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, services, shot_named
@@ -79,7 +80,7 @@ def follow(reel_id: int, index: int) -> Response:
     """Queue the following of a plane, from the frame at the play head, forwards, backwards, or both ways."""
     reel = reel_or_404(reel_id)
     sent, track = read_body(_Follow), _track(reel, index)
-    wanted = {"shot": place_named(reel), "track": track.name, "direction": sent.direction, "frame": sent.frame}
+    wanted = TrackSettings(shot=place_named(reel), track=track.name, direction=sent.direction, frame=sent.frame)
     services().queue.put("track", reel, wanted)
     return jsonify(said=f"Following {track.name} …")
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import shutil
-from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template
-from pydantic import Field, ValidationError
+from pydantic import BaseModel, Field, ValidationError
 
 from ...core.interchange.starting_points import STARTING_POINTS
 from ...core.model.recipes import Recipe, Step, first_fault
 from ...core.model.registry import STEPS
 from ...core.model.shots import Shot
-from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Plan, Variant, choices, varied
+from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Computed, Figures, Plan, Variant, choices, varied
+from ...jobs.tasks import TrialSettings
 from ...jobs.work import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
@@ -21,40 +21,56 @@ from .common import Body, SweepError, follow_up, place_named, read_body, reel_or
 pages = Blueprint("trials", __name__)
 
 
-def trials_of(reel: Reel) -> list[dict[str, Any]]:
-    """The reel's trials, the newest first, as the page knows them."""
+class ShownTrial(BaseModel):
+    """A trial as the page knows it; `made` is the task that computed it, and `lines` its figures in words."""
+
+    id: int
+    first: int
+    stop: int
+    made: int | None
+    ready: bool
+    state: str
+    error: str
+    names: tuple[str, ...]
+    figures: tuple[Figures, ...]
+    lines: tuple[str, ...]
+
+
+def trials_of(reel: Reel) -> list[ShownTrial]:
+    """The reel's trials, the newest first."""
     found = list(Trial.select().where(Trial.reel == reel).order_by(Trial.id.desc()))
     tasks = {task.id: task for task in Task.select().where(Task.id.in_([trial.task for trial in found]))} if found else {}
-    return [_told(trial, tasks.get(trial.task)) for trial in found]
+    return [_shown(trial, tasks.get(trial.task)) for trial in found]
 
 
-def _told(trial: Trial, task: Task | None) -> dict[str, Any]:
-    figures = [made["figures"] for made in trial.result] if trial.result else []
-    return {
-        "id": trial.id,
-        "first": trial.plan["first"],
-        "stop": trial.plan["stop"],
-        "made": trial.task,
-        "ready": bool(figures),
-        "state": task.state if task else "done",
-        "error": task.error if task else "",
-        "names": [v["name"] for v in trial.plan["variants"]],
-        "figures": figures,
-        "lines": [line(f) for f in figures],
-    }
+def _shown(trial: Trial, task: Task | None) -> ShownTrial:
+    plan = Plan.model_validate(trial.plan)
+    figures = tuple(Computed.model_validate(made).figures for made in trial.result or ())
+    return ShownTrial(
+        id=trial.id,
+        first=plan.first,
+        stop=plan.stop,
+        made=trial.task,
+        ready=bool(figures),
+        state=task.state if task else "done",
+        error=task.error if task else "",
+        names=tuple(v.name for v in plan.variants),
+        figures=figures,
+        lines=tuple(map(line, figures)),
+    )
 
 
-def line(figures: dict[str, Any]) -> str:
+def line(figures: Figures) -> str:
     """Figures of one way in a line."""
-    left = "steady" if figures["left"] is None else f"left {100 * figures['left']:.0f} %"
-    return f"{left} · detail {100 * figures['detail']:.0f} % · {ghosting(figures)} · {figures['seconds']:.2f} s"
+    left = "steady" if figures.left is None else f"left {100 * figures.left:.0f} %"
+    return f"{left} · detail {100 * figures.detail:.0f} % · {ghosting(figures)} · {figures.seconds:.2f} s"
 
 
-def ghosting(figures: dict[str, Any]) -> str:
+def ghosting(figures: Figures) -> str:
     """Ghosting in words."""
-    if figures["same"]:
+    if figures.same:
         return "no ghosting"
-    return "nothing moves" if figures["ghosting"] is None else f"{figures['ghosting']:.0f} dB"
+    return "nothing moves" if figures.ghosting is None else f"{figures.ghosting:.0f} dB"
 
 
 @pages.get("/reels/<int:reel_id>/sheet/trials")
@@ -154,7 +170,7 @@ def _stretch(shot: Shot, sent: _NewTrial) -> tuple[int, int]:
 
 
 def _queue(reel: Reel, trial: Trial) -> None:
-    task = services().queue.put("trial", reel, {"trial": trial.id})
+    task = services().queue.put("trial", reel, TrialSettings(trial=trial.id))
     Trial.update(task=task.id).where(Trial.id == trial.id).execute()
 
 

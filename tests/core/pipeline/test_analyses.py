@@ -73,7 +73,7 @@ def test_a_render_is_the_preview_and_proves_it(tmp_path: Path, reel: Path, clean
     assert result.proven
     assert result.outside == 0
     assert 0 < result.differing < 0.02 * result.samples
-    assert result.changed_frames == [(0, 29)]
+    assert result.changed_frames == ((0, 29),)
     assert result.sound_identical
     mended = [treated.frame(n).planes for n in range(len(treated))]
     assert psnr(clean.pictures, mended, spoiled[1]) > psnr(clean.pictures, spoiled[0].pictures, spoiled[1]) + 15
@@ -96,7 +96,10 @@ def test_a_change_outside_is_found(tmp_path: Path, reel: Path, spoiled) -> None:
     other = write_movie(tmp_path / "tampered.mkv", spoiled[0].over(pictures), sound=True)
     result = compare(MovieReader(reel), MovieReader(other), report)
     assert (result.differing, result.outside, result.proven) == (2, 2, False)
-    assert result.changed_frames == [(4, 4), (9, 9)]
+    assert result.changed_frames == (
+        (4, 4),
+        (9, 9),
+    )
     assert result.box == (6, 4, 8, 6)
     assert compare(MovieReader(reel), MovieReader(other), None).proven is False
     silent = write_movie(tmp_path / "silent.mkv", spoiled[0])
@@ -112,7 +115,7 @@ def test_only_the_shot_is_treated(tmp_path: Path, reel: Path) -> None:
     spec, report = prepared(tmp_path, reel, shot=(10, 22))
     render(spec, tmp_path / "out.mkv", report)
     result = compare(MovieReader(reel), MovieReader(tmp_path / "out.mkv"), report)
-    assert result.changed_frames == [(10, 21)]
+    assert result.changed_frames == ((10, 21),)
     assert result.proven
 
 

@@ -69,7 +69,7 @@ def test_the_source_itself_is_told_as_such(tmp_path: Path) -> None:
     source = source.over(source.pictures[:12])
     told = judged(source, list(source.frames(0, 12)), tmp_path)
     assert told.detail == 1
-    assert told.as_json()["same"] and told.as_json()["ghosting"] is None
+    assert told.same and told.ghosting is None
     still = source.over([source.pictures[0]] * 12)
     told = judged(still, list(still.frames(0, 12)), tmp_path)
     assert (told.left, told.ghosting) == (None, None), "nothing flickers, nothing moves"
