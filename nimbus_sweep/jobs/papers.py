@@ -29,6 +29,7 @@ from ..core.pipeline.render import treated as with_treatment
 from ..core.pipeline.report import TreatedShot
 from ..store import edits
 from ..store.data import DataFolder
+from ..store.facts import StoredFacts
 from ..store.models import Reel, Task
 from ..wording import papers as wording
 from ..wording.checks import proof
@@ -132,23 +133,23 @@ def head_of(reel: Reel) -> papers.Head:
     )
 
 
-def _facts(facts: dict[str, Any]) -> dict[str, str]:
+def _facts(facts: StoredFacts) -> dict[str, str]:
     """How the reel was read, in words."""
     told = {
-        "Picture": f"{facts['width']} x {facts['height']}, {facts['pixel_format']}, {facts['bits']} bits",
-        "Coding": f"{facts['codec']} in {facts['container']}" if facts["container"] != "sequence" else f"{facts['codec']}, a sequence",
-        "Rate": f"{facts['rate']} frames a second" + ("" if facts["constant"] else ", at uneven times"),
-        "Colour": f"{facts['matrix']}, {facts['transfer']}, {'full' if facts['full_range'] else 'limited'} range",
-        "Fields": facts["fields"],
-        "Pixel aspect": facts["aspect"],
-        "Time code": facts["time_code"] or "none",
-        "Sound": ", ".join(f"{s['codec']}, {s['channels']} ch, {s['rate']} Hz" for s in facts["sounds"]) or "none",
-        "Repeated frames": f"{facts['repeated']}: {facts['cadence']}" if facts.get("repeated") else "none",
+        "Picture": f"{facts.width} x {facts.height}, {facts.pixel_format}, {facts.bits} bits",
+        "Coding": f"{facts.codec} in {facts.container}" if facts.container != "sequence" else f"{facts.codec}, a sequence",
+        "Rate": f"{facts.rate} frames a second" + ("" if facts.constant else ", at uneven times"),
+        "Colour": f"{facts.matrix}, {facts.transfer}, {'full' if facts.full_range else 'limited'} range",
+        "Fields": facts.fields,
+        "Pixel aspect": facts.aspect,
+        "Time code": facts.time_code or "none",
+        "Sound": ", ".join(f"{s.codec}, {s.channels} ch, {s.rate} Hz" for s in facts.sounds) or "none",
+        "Repeated frames": f"{facts.repeated}: {facts.cadence}" if facts.repeated else "none",
     }
-    if facts.get("corrections"):
-        told["Corrected at intake"] = "; ".join(facts["corrections"])
-    if facts.get("assumptions"):
-        told["Assumed"] = "; ".join(facts["assumptions"])
+    if facts.corrections:
+        told["Corrected at intake"] = "; ".join(facts.corrections)
+    if facts.assumptions:
+        told["Assumed"] = "; ".join(facts.assumptions)
     return told
 
 
@@ -215,7 +216,7 @@ def _treatment(
         None,
     )
     checks = checks_of(reel, shots)
-    absent = set((reel.facts or {}).get("absent") or ())
+    absent = set(reel.facts.absent if reel.facts else ())
     told = []
     for n, shot in enumerate(shots):
         own = made.get(shot.enter) if shot.treated else None

@@ -6,7 +6,6 @@ import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +22,7 @@ from ..core.pipeline.render import RenderedShot, RenderSpec, open_unchanged
 from ..core.pipeline.report import TreatedShot
 from ..store import edits
 from ..store.data import DataFolder
+from ..store.facts import SoundFacts, StoredFacts
 from ..store.models import Reel
 
 
@@ -68,38 +68,38 @@ def spec_of(
     )
 
 
-def facts_of(source: ReelReader) -> dict[str, Any]:
+def facts_of(source: ReelReader) -> StoredFacts:
     """What was read of a reel, as it is kept and shown."""
     facts = source.facts
-    return {
-        "frames": len(source),
-        "rate": str(facts.rate),
-        "constant": facts.constant_timing,
-        "intervals": facts.interval_range,
-        "often": facts.intervals,
-        "width": facts.width,
-        "height": facts.height,
-        "container": facts.container,
-        "codec": facts.codec,
-        "pixel_format": facts.pixel_format,
-        "bits": facts.bits,
-        "duration": float(facts.duration),
-        "start": float(facts.start),
-        "aspect": str(facts.sample_aspect),
-        "matrix": facts.colour.matrix_name,
-        "transfer": facts.colour.transfer_name,
-        "full_range": facts.colour.full_range,
-        "fields": facts.field_order,
-        "time_code": facts.time_code,
-        "turned": facts.turned,
-        "first_number": facts.first_number,
-        "absent": list(facts.absent),
-        "sounds": [vars(s) for s in facts.sounds],
-        "notes": list(facts.notes),
-        "assumptions": list(facts.assumptions),
-        "corrections": list(facts.corrections),
-        "promised": facts.promised,
-    }
+    return StoredFacts(
+        frames=len(source),
+        rate=str(facts.rate),
+        constant=facts.constant_timing,
+        intervals=facts.interval_range,
+        often=facts.intervals,
+        width=facts.width,
+        height=facts.height,
+        container=facts.container,
+        codec=facts.codec,
+        pixel_format=facts.pixel_format,
+        bits=facts.bits,
+        duration=float(facts.duration),
+        start=float(facts.start),
+        aspect=str(facts.sample_aspect),
+        matrix=facts.colour.matrix_name,
+        transfer=facts.colour.transfer_name,
+        full_range=facts.colour.full_range,
+        fields=facts.field_order,
+        time_code=facts.time_code,
+        turned=facts.turned,
+        first_number=facts.first_number,
+        absent=facts.absent,
+        sounds=tuple(SoundFacts.model_validate(vars(s)) for s in facts.sounds),
+        notes=facts.notes,
+        assumptions=facts.assumptions,
+        corrections=facts.corrections,
+        promised=facts.promised,
+    )
 
 
 def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
@@ -119,7 +119,7 @@ def usable_of(data: DataFolder, reel: Reel) -> NDArray[np.int64]:
     """The frames of a reel that are there and repeat no other."""
     repeats = repeats_of(data, reel)
     usable = np.arange(reel.frames, dtype=np.int64) if repeats is None else repeats.distinct
-    return np.setdiff1d(usable, np.asarray((reel.facts or {}).get("absent") or [], np.int64))
+    return np.setdiff1d(usable, np.asarray(reel.facts.absent if reel.facts else (), np.int64))
 
 
 def open_volume(

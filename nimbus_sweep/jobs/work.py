@@ -200,20 +200,19 @@ def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
     print_ = fingerprint(path, progress.part(0.92, 1))
     source.check_unchanged()
     fresh = Reel.get_by_id(reel.id)
-    facts = (facts_of(source) if fresh.reading == reel.reading else fresh.facts) | {
+    facts = facts_of(source) if fresh.reading == reel.reading else fresh.facts
+    told: dict[str, Any] = {
         "cadence": seen.repeats.cadence,
         "repeated": int(seen.repeats.repeated.sum()),
         "period": seen.repeats.period,
-        "still_runs": seen.repeats.still_runs[:20],
+        "still_runs": tuple(seen.repeats.still_runs[:20]),
     }
     unreadable = sorted(set(seen.missing) - set(source.facts.absent))
     if unreadable:
-        facts["absent"] = sorted(seen.missing)
+        told["absent"] = tuple(sorted(seen.missing))
         shown = ", ".join(str(n) for n in unreadable[:8]) + (" ..." if len(unreadable) > 8 else "")
-        facts["notes"] = [
-            *facts["notes"],
-            f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing.",
-        ]
+        cannot = f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing."
+        told["notes"] = (*facts.notes, cannot)
     _first_state(fresh, seen, len(source))
     Reel.update(
         state="ready",
@@ -222,7 +221,7 @@ def _intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
         look=reading.key,
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
         missing=source.missing + len(unreadable),
-        facts=facts,
+        facts=facts.model_copy(update=told),
     ).where(Reel.id == reel.id).execute()
     if reading_of(fresh).key != reading.key:
         # Corrected meanwhile: the small pictures are made once more.

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 import peewee as pw
 from peewee_migrate import Router
 
+from .facts import StoredFacts
+
 database = pw.DatabaseProxy()
 
 
@@ -63,6 +65,18 @@ class Job(Model):
     created = pw.CharField(default=now)
 
 
+class FactsField(pw.TextField):
+    """What intake read of a reel, kept as JSON text."""
+
+    def db_value(self, value: StoredFacts | None) -> str | None:
+        """To the database."""
+        return None if value is None else value.model_dump_json()
+
+    def python_value(self, value: str | None) -> StoredFacts | None:
+        """From the database."""
+        return None if value is None else StoredFacts.model_validate_json(value)
+
+
 class Reel(Model):
     """One source, never altered.
 
@@ -81,7 +95,7 @@ class Reel(Model):
     refusal = pw.TextField(default="")
     missing = pw.IntegerField(default=0)
     frames = pw.IntegerField(default=0)
-    facts = JSONField(null=True)
+    facts = FactsField(null=True)
     reading = JSONField(null=True)
     look = pw.CharField(default="")
     created = pw.CharField(default=now)

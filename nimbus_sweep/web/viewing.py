@@ -314,12 +314,12 @@ class Viewing:
 
     def row_slice(self, reel: Reel, shot: Shot, y: int, view: str, gain: float = 8) -> Picture:
         """Row `y` of every held frame of a shot, time running down: (held, width, 3)."""
-        window = Window(0, y, reel.facts["width"], y + 1)
+        window = Window(0, y, reel.facts.width, y + 1)
         return self._slice(reel, shot, view, gain, window, lambda frame: cut_out(frame, 0, frame.format.width, y, y + 1)[0])
 
     def column_slice(self, reel: Reel, shot: Shot, x: int, view: str, gain: float = 8) -> Picture:
         """Column `x` of every held frame of a shot, time running right: (height, held, 3)."""
-        window = Window(x, 0, x + 1, reel.facts["height"])
+        window = Window(x, 0, x + 1, reel.facts.height)
         strips = self._slice(reel, shot, view, gain, window, lambda frame: cut_out(frame, x, x + 1, 0, frame.format.height)[:, 0])
         return np.ascontiguousarray(strips.transpose(1, 0, 2))
 

@@ -62,7 +62,7 @@ def test_a_worker_process_works_and_comes_back(data: DataFolder, stored: Reel) -
     try:
         intake = queue.put("intake", stored)
         until(lambda: state(intake) == "done")
-        assert Reel.get_by_id(stored.id).facts["frames"] == 30
+        assert Reel.get_by_id(stored.id).facts.frames == 30
         first = watch.pid
         os.kill(first, signal.SIGKILL)
         until(lambda: watch.pid not in (None, first))

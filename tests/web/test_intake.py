@@ -183,9 +183,9 @@ def test_a_correction_shows_at_once_and_keeps_the_work(desk: Desk, scanned: int)
         assert answer.status_code == 400
         assert said in answer.get_json()["error"]
     desk.post(f"/reels/{scanned}/reading", {"rate": "18"})
-    assert desk.reel(scanned).facts["rate"] == "18"
+    assert desk.reel(scanned).facts.rate == "18"
     desk.post(f"/reels/{scanned}/reading", {"rate": ""})
-    assert desk.reel(scanned).facts["rate"] == "24"
+    assert desk.reel(scanned).facts.rate == "24"
 
 
 def test_corrections_that_come_at_once_all_hold(desk: Desk, scanned: int) -> None:
@@ -224,8 +224,8 @@ def test_unreadable_pictures_are_named_and_the_rest_usable(desk: Desk) -> None:
     reel_id = desk.take_in(folder)
     reel = desk.reel(reel_id)
     assert reel.state == "ready"
-    assert reel.facts["absent"] == [4]
-    assert "1 frame cannot be read: 4" in " ".join(reel.facts["notes"])
+    assert reel.facts.absent == (4,)
+    assert "1 frame cannot be read: 4" in " ".join(reel.facts.notes)
 
 
 def test_mixed_sizes_are_refused_until_they_are_accepted(desk: Desk) -> None:
@@ -237,7 +237,7 @@ def test_mixed_sizes_are_refused_until_they_are_accepted(desk: Desk) -> None:
     assert "Accept 1 missing frame" in desk.client.get(f"/reels/{reel_id}/sheet/intake").get_data(as_text=True)
     desk.post(f"/reels/{reel_id}/accept-missing")
     desk.work()
-    assert desk.reel(reel_id).facts["absent"] == [3]
+    assert desk.reel(reel_id).facts.absent == (3,)
 
 
 @pytest.mark.parametrize("what", ["one", "none", "mixed", "link"])
@@ -273,7 +273,7 @@ def test_a_sequence_is_sent_picture_by_picture(desk: Desk, tmp_path: Path) -> No
     assert desk.client.post("/reels/sequence/../../x/picture?name=a.png", data=b"x", headers=ASKED).status_code == 404
     reel_id = desk.post(f"/reels/sequence/{token}/finish", {"job": "Fog"}).get_json()["id"]
     desk.work()
-    assert desk.reel(reel_id).facts["frames"] == 9
+    assert desk.reel(reel_id).facts.frames == 9
     assert desk.reel(reel_id).job.title == "Fog"
 
 
@@ -301,7 +301,7 @@ def test_sound_longer_than_the_picture_is_kept(desk: Desk, tmp_path: Path) -> No
     reel_id = desk.take_in(_two_sounds(desk.services.allowed[0] / "long.mov"))
     reel = desk.reel(reel_id)
     assert reel.state == "ready", reel.refusal
-    assert reel.facts["sounds"][0]["seconds"] == 2.0
+    assert reel.facts.sounds[0].seconds == 2.0
     for kind in ("ffv1", "v210", "tiff"):
         desk.post(f"/reels/{reel_id}/delivery", {"kind": kind})
         desk.post(f"/reels/{reel_id}/render")
@@ -327,7 +327,7 @@ def test_strange_time_stamps_do_not_stop_intake(desk: Desk, stamps: list[int]) -
     reel = desk.reel(reel_id)
     assert reel.state == "ready", reel.refusal
     assert reel.frames == 12
-    assert float(Fraction(reel.facts["rate"])) > 0
+    assert float(Fraction(reel.facts.rate)) > 0
 
 
 def test_the_rack_notes_renames_and_puts_away(desk: Desk, edited: int) -> None:

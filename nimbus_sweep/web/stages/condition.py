@@ -148,7 +148,7 @@ def drawn(reel_id: int, kind: str) -> Response:
     shot = services().viewing.shots(reel)[place]
     if not shot.first <= frame < shot.stop:
         abort(400, f"Frame {frame} is not in this shot.")
-    size = (reel.facts["height"], reel.facts["width"])
+    size = (reel.facts.height, reel.facts.width)
     made = outline(shape, size, services().viewing.moment(reel, frame), shot.first, shot.stop)
     found = [*_findings(reel, place), JudgedFinding.of(made)]
     _changed(reel, place, f"Drew round {_where(made)}", found)
@@ -183,8 +183,8 @@ def move(reel_id: int, index: int) -> Response:
         abort(409, "Only a finding placed by hand can be moved; dismiss this one and place another.")
     if DEFECTS[one.kind].drawn != "point":
         abort(409, "A mark drawn by hand stays where it is; dismiss it and draw it again.")
-    x = min(max(0, one.x + sent.dx), reel.facts["width"] - one.width)
-    y = min(max(0, one.y + sent.dy), reel.facts["height"] - one.height)
+    x = min(max(0, one.x + sent.dx), reel.facts.width - one.width)
+    y = min(max(0, one.y + sent.dy), reel.facts.height - one.height)
     found[index] = one.with_(x=x, y=y)
     _changed(reel, place, f"Moved to {_where(found[index])}", found)
     return jsonify(x=x, y=y)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-from fractions import Fraction
 from pathlib import Path
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request
@@ -68,6 +67,9 @@ def again(reel_id: int) -> Response:
     return jsonify(queued=True)
 
 
+_SEEN = ("cadence", "repeated", "period", "still_runs", "absent", "notes")
+
+
 @pages.post("/reels/<int:reel_id>/reading")
 def correct(reel_id: int) -> Response:
     """Correct how the reel is read; the picture shows it at once, the small copies follow."""
@@ -85,9 +87,10 @@ def correct(reel_id: int) -> Response:
             return jsonify(said="Nothing changed.")
         Reel.update(reading=reading.model_dump(mode="json")).where(Reel.id == reel.id).execute()
         source = open_as_taken_in(Reel.get_by_id(reel.id))
-        kept = {k: v for k, v in (reel.facts or {}).items() if k in ("cadence", "repeated", "period", "still_runs", "absent")}
-        facts = facts_of(source) | kept
-        facts["notes"] = (reel.facts or {}).get("notes", facts["notes"])
+        facts = facts_of(source)
+        if reel.facts:
+            # What intake saw of the pictures stays as it is.
+            facts = facts.model_copy(update={k: getattr(reel.facts, k) for k in _SEEN})
         Reel.update(facts=facts).where(Reel.id == reel.id).execute()
     if reading.key != reel.look:
         services().queue.put("intake", Reel.get_by_id(reel.id))
@@ -197,7 +200,7 @@ def place_list(reel_id: int) -> Response:
         raise SweepError(f"{name or 'The list'} is neither a CMX 3600 list (.edl) nor an OpenTimelineIO file (.otio).")
     if len(text) > _LONGEST_LIST:
         raise SweepError(f"{name} is longer than an edit decision list should be.")
-    cuts = read_cuts(text, kind, reel.frames, Fraction(reel.facts["rate"]))
+    cuts = read_cuts(text, kind, reel.frames, reel.facts.frames_a_second)
     shots = cut_by_list(services().viewing.shots(reel), cuts)
     return _changed(reel, f"Cuts of {name[:60]}", shots)
 
@@ -211,8 +214,8 @@ def save_list(reel_id: int, kind: str) -> Response:
         kind,
         reel.title,
         Path(reel.path).name,
-        Fraction(reel.facts["rate"]),
-        reel.facts.get("time_code", ""),
+        reel.facts.frames_a_second,
+        reel.facts.time_code,
     )
     stem = Path(reel.path).stem
     return Response(text, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{stem}.{kind}"'})

@@ -54,7 +54,7 @@ def drawn(reel: Reel, shot: Shot) -> dict[str, Any] | None:
     light = seen(reel, shot)
     if light is None or len(light.curve) < 4:
         return None
-    rate = Fraction(reel.facts["rate"])
+    rate = reel.facts.frames_a_second
     swing = max(0.05, float(np.abs(light.curve - 1).max()))
     curve = _points(np.linspace(0, 1, len(light.curve)), 0.5 + (light.curve - 1) / (2.2 * swing), _HIGH)
     top = max(0.02, float(light.amplitudes.max()))
@@ -185,13 +185,13 @@ def _learned(reel: Reel, shot: Shot, before: int) -> tuple[_Learned, ...]:
 def mains() -> str | tuple[str, int]:
     """What a camera's settings make of lamps; starts from a reel's frame rate when one is named."""
     reel = reel_or_404(int(request.args["reel"])) if request.args.get("reel", "").isdigit() else None
-    rate = request.args.get("rate") or (reel.facts["rate"] if reel else "25")
+    rate = request.args.get("rate") or (reel.facts.rate if reel else "25")
     asked = {
         "rate": rate,
         "shutter": request.args.get("shutter", "180°"),
         "mains": request.args.get("mains", "50"),
         "readout": request.args.get("readout", "0"),
-        "lines": request.args.get("lines", str(reel.facts["height"]) if reel else "1080"),
+        "lines": request.args.get("lines", str(reel.facts.height) if reel else "1080"),
     }
     fault, told = "", None
     try:

@@ -55,7 +55,7 @@ def frame(reel_id: int, number: int) -> Response:
     reel = reel_or_404(reel_id, LOOKED_AT)
     number, view = _frame(reel, number), _view()
     shared = services()
-    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
+    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts.width)
     # After a correction the small copies still show the old colours until they are made again.
     if view == "source" and width <= PROXY_WIDTH and reel.look == reading_of(reel).key:
         try:
@@ -77,8 +77,8 @@ def part(reel_id: int, number: int) -> Response:
     reel = reel_or_404(reel_id, LOOKED_AT)
     number, view = _frame(reel, number), _view()
     box = (
-        _number("x", 0, reel.facts["width"] - 1),
-        _number("y", 0, reel.facts["height"] - 1),
+        _number("x", 0, reel.facts.width - 1),
+        _number("y", 0, reel.facts.height - 1),
         _number("w", 1, _LONGEST_CROP),
         _number("h", 1, _LONGEST_CROP),
     )
@@ -97,7 +97,7 @@ def average(reel_id: int) -> Response:
     """The mean of a shot's frames, in which static marks stand out; flattened, they do so more."""
     reel = reel_or_404(reel_id)
     view = "treated" if _view() in ("treated", "difference") else "source"
-    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts["width"])
+    width = min(_number("w", 16, 4096, PROXY_WIDTH), reel.facts.width)
     return _picture(jpeg(services().viewing.average(reel, shot_named(reel), view, bool(_number("flat", 0, 1, 0)), width), 92), "jpeg")
 
 
@@ -105,7 +105,7 @@ def average(reel_id: int) -> Response:
 def row(reel_id: int, y: int) -> Response:
     """A row over time."""
     reel = reel_or_404(reel_id)
-    if y >= reel.facts["height"]:
+    if y >= reel.facts.height:
         abort(404)
     return _picture(jpeg(services().viewing.row_slice(reel, shot_named(reel), y, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
 
@@ -114,7 +114,7 @@ def row(reel_id: int, y: int) -> Response:
 def column(reel_id: int, x: int) -> Response:
     """A column over time."""
     reel = reel_or_404(reel_id)
-    if x >= reel.facts["width"]:
+    if x >= reel.facts.width:
         abort(404)
     return _picture(jpeg(services().viewing.column_slice(reel, shot_named(reel), x, _view(), _number("gain", 1, 64, 8)), 92), "jpeg")
 
@@ -124,7 +124,7 @@ def value(reel_id: int, number: int) -> Response:
     """The native samples under a pixel."""
     reel = reel_or_404(reel_id, LOOKED_AT)
     number = _frame(reel, number)
-    x, y = _number("x", 0, reel.facts["width"] - 1), _number("y", 0, reel.facts["height"] - 1)
+    x, y = _number("x", 0, reel.facts.width - 1), _number("y", 0, reel.facts.height - 1)
     native = services().viewing.frame(reel, number, _view(), True, Window(x, y, x + 1, y + 1))
     samples = {}
     for i, component in enumerate(native.format.components):
@@ -174,7 +174,7 @@ def lanes(reel_id: int) -> Response:
     repeated = np.add.reduceat(repeats.repeated[:stop].astype(np.int32), edges)
     fields = np.maximum.reduceat((repeats.fields[:stop] > 0).astype(np.int8), edges)
     missing = np.zeros(count, bool)
-    missing[[n for n in reel.facts.get("absent", []) if n < count]] = True
+    missing[[n for n in reel.facts.absent if n < count]] = True
     gone = np.maximum.reduceat(missing[:stop], edges)
     patched = np.maximum.reduceat(services().viewing.patched(reel)[:stop], edges)
     by_hand = np.zeros(count, np.int32)

@@ -122,7 +122,7 @@ def take_in(reel_id: int, index: int, number: int) -> Response:
     plates[number] |= {"kind": "picture", "picture": base64.b64encode(packed.tobytes()).decode()}
     _put(reel_id, index, f"Took a picture in as plate {number + 1}", plates=plates)
     width, height = picture.shape[1], picture.shape[0]
-    size = (reel.facts["width"], reel.facts["height"])
+    size = reel.facts.size
     said = "The picture is taken in."
     if (width, height) != size:
         said = f"The picture is {width} x {height} and was scaled to the reel's {size[0]} x {size[1]}. Look whether it fits."

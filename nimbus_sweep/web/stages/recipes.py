@@ -54,7 +54,7 @@ def keep(reel_id: int) -> Response:
     shot = shot_named(reel)
     if not shot.recipe.steps:
         raise SweepError("There is no step to keep. Put one on first.")
-    recipe = portable(shot.recipe, name, (reel.facts["width"], reel.facts["height"]), shot.enter)
+    recipe = portable(shot.recipe, name, reel.facts.size, shot.enter)
     value = recipe.model_dump(mode="json")
     SavedRecipe.insert(name=name, recipe=value).on_conflict(
         conflict_target=[SavedRecipe.name], update={SavedRecipe.recipe: value}
@@ -120,7 +120,7 @@ def _put_on(reel: Reel, scope: str, name: str, made: Any) -> Response:
     reels = [reel] if scope != "job" else [r for r in reel.job.reels if r.state == "ready"]
     changed = []
     for one in reels:
-        size = (one.facts["width"], one.facts["height"])
+        size = one.facts.size
         shots = services().viewing.shots(one)
         wanted = {place} if scope == "shot" else {n for n, s in enumerate(shots) if s.use == "treat"}
         fresh = tuple(s.with_(recipe=made(s, size)) if n in wanted else s for n, s in enumerate(shots))

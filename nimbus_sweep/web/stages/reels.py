@@ -15,6 +15,7 @@ from ...core.model.registry import DEFECTS
 from ...jobs.reels import volume_path
 from ...jobs.tasks import ComparisonDone, result_of
 from ...store import edits
+from ...store.facts import StoredFacts
 from ...store.models import Reel, Setting, Task
 from ...wording import title
 from .common import LOOKED_AT, STAGES, changes, ensure_volume, follow_up, latest, place_named, reel_or_404, services
@@ -51,18 +52,18 @@ def work(reel_id: int, stage: str) -> str | Redirect:
 
 
 def _start(reel: Reel) -> dict[str, object]:
-    facts = reel.facts or {}
+    facts = reel.facts or StoredFacts(frames=reel.frames)
     return {
         "id": reel.id,
         "state": reel.state,
         "ready": reel.state in LOOKED_AT,
         "frames": reel.frames,
-        "rate": facts.get("rate", "24"),
-        "width": facts.get("width", 0),
-        "height": facts.get("height", 0),
-        "aspect": float(Fraction(facts.get("aspect", "1"))),
-        "timeCode": facts.get("time_code", ""),
-        "absent": facts.get("absent", []),
+        "rate": facts.rate,
+        "width": facts.width,
+        "height": facts.height,
+        "aspect": float(Fraction(facts.aspect)),
+        "timeCode": facts.time_code,
+        "absent": facts.absent,
         "mark": mark_of(reel),
         "shots": _shots(reel),
     }
@@ -126,8 +127,8 @@ def state(reel_id: int) -> Response:
     return jsonify(
         reel=reel.state,
         mark=mark_of(reel),
-        aspect=float(Fraction((reel.facts or {}).get("aspect", "1"))),
-        rate=(reel.facts or {}).get("rate", "24"),
+        aspect=float(Fraction(reel.facts.aspect)) if reel.facts else 1.0,
+        rate=reel.facts.rate if reel.facts else "24",
         revision=edits.current(reel).mark if ready else "",
         undo=edits.can_undo(reel) if ready else None,
         redo=edits.can_redo(reel) if ready else None,

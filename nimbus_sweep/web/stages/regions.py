@@ -79,7 +79,7 @@ def _part(region: Region | None, number: int) -> Part:
 
 
 def _size(reel: Reel) -> tuple[int, int]:
-    return reel.facts["height"], reel.facts["width"]
+    return reel.facts.height, reel.facts.width
 
 
 def _put(reel_id: int, index: int, which: str, what: str, region: Region | None) -> None:

@@ -64,7 +64,7 @@ def add(reel_id: int) -> Response:
     names = {t.name for t in shot.recipe.tracks}
     name = next(n for k in range(1, len(names) + 2) if (n := f"plane {k}") not in names)
     region = Region(parts=(Part(keys=(Key(frame=frame, shape=shape),)),))
-    track = Track(name=name, reference=frame, region=region, size=(reel.facts["height"], reel.facts["width"]))
+    track = Track(name=name, reference=frame, region=region, size=(reel.facts.height, reel.facts.width))
     # A plane of which nothing lies on the picture is refused here.
     track.corners()
     _change(reel, f"Drew {name}", lambda tracks: tracks.append(track))

@@ -55,8 +55,8 @@ def sheet(reel_id: int) -> str:
         moves=partial(moving_share, reel, shot),
         told=_told(reel, shot),
         before=_before(edits.named(shot)),
-        repeated=reel.facts.get("repeated", 0),
-        cadence=reel.facts.get("cadence", ""),
+        repeated=reel.facts.repeated,
+        cadence=reel.facts.cadence,
         others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],
         kept=edits.kept(shot),
         mended=edits.mended(shot),
@@ -183,7 +183,7 @@ def put_on(reel_id: int) -> Response:
     shot = shot_named(reel)
     recipe = recipe_of(changes())
     if recipe.size != (0, 0):
-        recipe = fitted(recipe, (reel.facts["width"], reel.facts["height"]), shot.enter)
+        recipe = fitted(recipe, reel.facts.size, shot.enter)
     recipe = strokes.folded(reel, recipe).fitting(shot.enter, shot.leave)
     return _changed(reel_id, f"Recipe {recipe.name or 'without a name'}", list(recipe.steps), tracks=recipe.tracks)
 
@@ -208,7 +208,7 @@ def recipe(reel_id: int) -> Response:
     """The treatment as a recipe file, its sites named."""
     reel = reel_or_404(reel_id)
     shot = shot_named(reel)
-    drawn_on = {"size": (reel.facts["width"], reel.facts["height"]), "enter": shot.enter}
+    drawn_on = {"size": reel.facts.size, "enter": shot.enter}
     named = edits.resolved(shot).model_copy(update={"name": reel.title[:200], **drawn_on})
     return Response(
         named.model_dump_json(indent=2), mimetype="application/json", headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
