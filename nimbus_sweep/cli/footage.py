@@ -375,6 +375,6 @@ def _bar(what: str, frames: int | None = None) -> Iterator[Progress]:
         def told(share: float) -> None:
             if stopped.is_set():
                 raise Cancelled
-            bar.update(round(share * bar.total) - bar.n)
+            bar.update(round(share * (bar.total or 0)) - bar.n)
 
         yield told

@@ -234,7 +234,7 @@ def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     edit = Edit.select().where(Edit.reel == reel).order_by(Edit.id.desc()).first()
     if edit is not None and edits.shots_of(edits.current(reel))[-1].stop == frames:
         return
-    Edit.delete().where(Edit.reel == reel).execute()
+    Edit.delete().where(Edit.reel == reel).execute()  # type: ignore[misc]
     Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
 
 

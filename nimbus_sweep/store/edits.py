@@ -48,7 +48,7 @@ def change(reel: Reel, what: str, shots: Shots) -> Edit:
     """Put a new state on top of the current one; what had been undone is gone then."""
     with writing():
         current(reel)
-        Edit.delete().where(Edit.reel == reel, Edit.undone).execute()
+        Edit.delete().where(Edit.reel == reel, Edit.undone).execute()  # type: ignore[misc]
         return Edit.create(reel=reel, what=what[:255], shots=_plain(shots))
 
 

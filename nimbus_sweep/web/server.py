@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence, Set
 from pathlib import Path
 
-import waitress
-from waitress.server import BaseWSGIServer
+import waitress.server
+from waitress.server import BaseWSGIServer, MultiSocketServer
 
 from ..core.base.errors import SweepError
 from ..jobs.drawing import put_demo
@@ -46,7 +46,7 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
                 server.close()
 
 
-def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path], upload_limit: int) -> BaseWSGIServer:
+def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path], upload_limit: int) -> BaseWSGIServer | MultiSocketServer:
     from .app import create_app
     from .services import Services
     from .viewing import Viewing
@@ -55,7 +55,7 @@ def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path
     services = Services(data=data, queue=queue, viewing=Viewing(data), allowed=allowed, upload_limit=upload_limit, hosts=hosts)
     app = create_app(services)
     try:
-        return waitress.create_server(
+        return waitress.server.create_server(
             app, host="127.0.0.1", port=port, threads=8, max_request_body_size=upload_limit + 1, channel_request_lookahead=0, ident=None
         )
     except OSError as error:
