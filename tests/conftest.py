@@ -23,7 +23,7 @@ from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
 from nimbus_sweep.core.pipeline import inspection
 from nimbus_sweep.demo.defects import StuckSite, stick
-from nimbus_sweep.jobs import work
+from nimbus_sweep.jobs import surveys
 from tests.kept import survey_once
 
 # The tests run side by side, a process for each core: none of them, and nothing they start, is to take the other's.
@@ -139,7 +139,7 @@ def few_looks(monkeypatch: pytest.MonkeyPatch) -> None:
 def surveyed_once(run_folder: Path, few_looks: None, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is surveyed in this process is surveyed once a run, in few frames."""
     quick = survey_once(run_folder)
-    for place in (work, inspection):
+    for place in (surveys, inspection):
         monkeypatch.setattr(place, "survey", quick)
     monkeypatch.setattr(footage, "look_for", quick)
 

@@ -17,7 +17,7 @@ from .queue import DRAW, Queue
 from .tasks import Drawn, DrawSettings, result_of, settings_of
 
 if TYPE_CHECKING:
-    from .work import TaskProgress
+    from .progress import TaskProgress
 
 # Frames drawn in a second until one reel has been drawn here (measured on two cores).
 _USUAL = 18.0

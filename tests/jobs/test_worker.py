@@ -21,7 +21,7 @@ from nimbus_sweep.core.model.shots import set_points
 from nimbus_sweep.core.pipeline import render as rendering
 from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.shade import shade, sprinkle
-from nimbus_sweep.jobs import work
+from nimbus_sweep.jobs import intake, surveys, work
 from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.jobs.tasks import AnalysisSettings
 from nimbus_sweep.jobs.worker import WorkerWatch
@@ -222,7 +222,7 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
 def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     # Dust alone is asked for here.
     looked_for = ["steady-frame", "pixel-mend", "unshade"]
-    monkeypatch.setattr(work, "survey", lambda evidence, told, hold_outs: survey(evidence, told, looked_for, hold_outs))
+    monkeypatch.setattr(surveys, "survey", lambda evidence, told, hold_outs: survey(evidence, told, looked_for, hold_outs))
     size = (320, 180)
     marks = sprinkle(size[::-1], 4, 5, largest=11, depth=(0.35, 0.7))
     moving = panned("coffee", 30, 5, 0.3, size)
@@ -253,19 +253,19 @@ def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path
 
 def test_intake_begins_anew_when_the_worker_is_lost_in_it(data: DataFolder, stored: Reel, monkeypatch: pytest.MonkeyPatch) -> None:
     task = Task.create(reel=stored, kind="intake")
-    real = work.scan
+    real = intake.scan
 
     def lost(*words: Any, **more: Any) -> None:
         real(*words, **more)
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(work, "scan", lost)
+    monkeypatch.setattr(intake, "scan", lost)
     database.close()
     with pytest.raises(KeyboardInterrupt):
         work.perform(data, task.id)
     database.connect(reuse_if_open=True)
     assert Reel.get_by_id(stored.id).state == "open", "it can be looked at meanwhile"
-    monkeypatch.setattr(work, "scan", real)
+    monkeypatch.setattr(intake, "scan", real)
     assert Queue(data).resume() == 1
     assert do(data, task).state == "done"
     assert Reel.get_by_id(stored.id).state == "ready"

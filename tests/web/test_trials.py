@@ -12,7 +12,7 @@ import pytest
 from nimbus_sweep.core.base.errors import SweepError
 from nimbus_sweep.core.pipeline.trials import Plan
 from nimbus_sweep.demo.flicker import frame_pumping, lit
-from nimbus_sweep.jobs.work import shot_of_trial
+from nimbus_sweep.jobs.trials import shot_of_trial
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Task, Trial, database
 from tests.conftest import small, write_movie

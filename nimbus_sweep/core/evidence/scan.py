@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -66,6 +67,7 @@ def scan(
     missing: list[int] = []
     numbers = sample_numbers(0, len(reel), reel.format.frame_bytes)
     writer = VolumeWriter(volume, reel, numbers) if volume is not None and not reel.facts.absent else None
+    lit = RecordWriter(light, reel, 0) if light is not None else None
     width = min(PROXY_WIDTH, reel.format.width)
 
     def made(frame: Frame) -> tuple[Picture, bytes, SmallFrame | None]:
@@ -73,8 +75,7 @@ def scan(
         data = jpeg(picture, PROXY_QUALITY) if proxy is not None else b""
         return picture, data, small(frame) if light is not None else None
 
-    lit = RecordWriter(light, reel, 0) if light is not None else None
-    try:
+    with _whole_or_dropped(proxy, writer, lit):
         # Scaling and coding of the small pictures go beside the rest; the libraries let go of the interpreter.
         for frame, (picture, data, dim) in buffered_map(made, reel.frames(0, len(reel))):
             cuts.add(picture, frame.missing)
@@ -90,6 +91,23 @@ def scan(
                 lit.add(frame, dim)
             if on_frame is not None:
                 on_frame(frame)
+    found, told = cuts.finish(), repeats.finish()
+    one_shot = not found and not missing and not told.repeated.any()
+    if writer is not None and volume is not None and not one_shot:
+        volume.unlink(missing_ok=True)
+        volume.with_suffix(".json").unlink(missing_ok=True)
+    # Repeated frames do no harm to the record of the light, but a cut does.
+    if light is not None and found:
+        light.unlink()
+        described(light).unlink()
+    return Scan(found, told, curve.finish(), missing, volume if one_shot else None)
+
+
+@contextmanager
+def _whole_or_dropped(proxy: ProxyMaker | None, writer: VolumeWriter | None, lit: RecordWriter | None) -> Iterator[None]:
+    """Finish the files that were written on the way, or drop them all when that was broken off."""
+    try:
+        yield
     except BaseException as error:
         if proxy is not None:
             proxy.drop()
@@ -100,17 +118,7 @@ def scan(
         raise
     if proxy is not None:
         proxy.finish()
-    found, told = cuts.finish(), repeats.finish()
-    one_shot = not found and not missing and not told.repeated.any()
     if writer is not None:
         writer.finish()
-        if not one_shot and volume is not None:
-            volume.unlink(missing_ok=True)
-            volume.with_suffix(".json").unlink(missing_ok=True)
-    if lit is not None and light is not None:
+    if lit is not None:
         lit.finish()
-        # Repeated frames do no harm to it, but a cut does.
-        if found:
-            light.unlink()
-            described(light).unlink()
-    return Scan(found, told, curve.finish(), missing, volume if one_shot else None)

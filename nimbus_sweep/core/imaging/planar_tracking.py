@@ -11,6 +11,7 @@ reference, laid on the first.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import cv2
@@ -40,6 +41,33 @@ _HALVED = 160
 _SEARCH = 320
 Lights = Callable[[int], Plane | None]
 HeldOut = Callable[[int], Plane | None]
+
+
+@dataclass(frozen=True)
+class _Path:
+    """A path while it is followed; a list for each thing `Followed` has an array of."""
+
+    ways: list[Matrix]
+    misfit: list[float]
+    loose: list[float]
+    states: list[State]
+
+    def add(self, way: Matrix, laid: Laid, state: State) -> None:
+        self.ways.append(way)
+        self.misfit.append(1 - laid.alike)
+        self.loose.append(min(laid.loose, 1e3))
+        self.states.append(state)
+
+    def of(self, numbers: Sequence[int]) -> Followed:
+        """The path in the order of its frames."""
+        order = np.argsort(np.asarray(numbers), kind="stable")
+        return Followed(
+            np.asarray(numbers, np.int64)[order],
+            np.asarray(self.ways)[order],
+            np.asarray(self.misfit)[order],
+            np.asarray(self.loose)[order],
+            np.asarray(self.states, np.uint8)[order],
+        )
 
 
 class PlanarTracker:
@@ -95,10 +123,9 @@ class PlanarTracker:
         self._corners = box_corners(self._drawn) if corners is None else corners
         references = [self._reference(first, light, start)]
         self._ensure_holds(references[0], light)
+        path = _Path([start], [0.0], [self._sureness], [State.HELD])
         way, before = start, start
-        ways, misfit, loose, states = [start], [0.0], [self._sureness], [State.HELD]
-        last, lost = (references[0].crop, start), 0
-        held: list[int] = [0]
+        last, lost, held = (references[0].crop, start), 0, 0
         for at in range(1, len(numbers)):
             number = numbers[at]
             light = self.lights(number)
@@ -108,33 +135,22 @@ class PlanarTracker:
             laid, state, crop = self._at(number, light, guess, last if lost == 0 else None, references, lost)
             if state in (State.HELD, State.WEAK):
                 if lost:
-                    self._bridge(ways, held[-1], laid.way)
+                    self._bridge(path.ways, held, laid.way)
                 lost = 0
-                before, way = (way, laid.way) if held[-1] == at - 1 else (laid.way, laid.way)
+                before, way = (way, laid.way) if held == at - 1 else (laid.way, laid.way)
                 if crop is not None:
                     last = (crop, way)
                 self._renew(references, number, light, way, laid, state)
+                held = at
             else:
                 # What is not seen goes on as it went, ever more slowly.
                 lost += 1
                 drift = way @ np.linalg.inv(before)
                 before, way = way, _partly(drift, 0.8, self._corners, way) if lost < 12 else way
-            if state in (State.HELD, State.WEAK):
-                held.append(at)
-            ways.append(way if state not in (State.HELD, State.WEAK) else laid.way)
-            misfit.append(1 - laid.alike)
-            loose.append(min(laid.loose, 1e3))
-            states.append(state)
+            path.add(way, laid, state)
             if on_progress:
                 on_progress(at / max(1, len(numbers) - 1))
-        order = np.argsort(np.asarray(numbers), kind="stable")
-        return Followed(
-            np.asarray(numbers, np.int64)[order],
-            np.asarray(ways)[order],
-            np.asarray(misfit)[order],
-            np.asarray(loose)[order],
-            np.asarray(states, np.uint8)[order],
-        )
+        return path.of(numbers)
 
     def _reference(self, number: int, light: Plane, matrix: Matrix) -> Reference:
         mask = self.region.mask(light.shape, number)

@@ -175,33 +175,9 @@ class MovieReader(ReelReader):
         start = self._stamps[0] * self._time_base
         end = self._stamps[-1] * self._time_base + 1 / self.rate
         promised = self._promised(container, stream, count, float(end), max(sound_ends.values(), default=0.0))
-        notes = []
-        if stream.frames and stream.frames < count:
-            notes.append(f"The header counts {stream.frames} frames; {count} are there.")
-        if start != 0:
-            notes.append(f"The first picture is stamped {float(start):.3f} s; the delivery starts at 0.")
-        if not constant:
-            notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
-        if dropped := _dropped(intervals, constant):
-            notes.append(
-                f"About {dropped} frame{'s' if dropped > 1 else ''} seem{'' if dropped > 1 else 's'} to have been dropped in recording: the next comes a whole multiple late."
-            )
-        if promised > count:
-            notes.append(missing_words(promised - count, count, self.index_error))
-        assumptions = []
-        if self.colour.assumed:
-            assumptions.append("matrix")
-        if self.colour.range_code == 0 and self.format.components[0].name == "Y":
-            assumptions.append("range")
-        if self._untimed:
-            assumptions.append("rate")
-            notes.append("The pictures carry no times; they are counted at the rate the stream names or the usual one.")
-        if self.colour.transfer == 2:
-            assumptions.append("transfer")
         aspect = stream.sample_aspect_ratio or _tagged_aspect(stream)
-        if not aspect:
-            aspect = Fraction(1)
-            assumptions.append("pixel aspect")
+        assumptions = self._assumptions(bool(aspect))
+        notes = self._notes(stream, constant, interval, intervals, promised)
         self.facts = ReelFacts(
             path=str(self.path),
             container=container.format.name.split(",")[0],
@@ -218,19 +194,8 @@ class MovieReader(ReelReader):
             start=start,
             duration=end - start,
             colour=self.colour,
-            sample_aspect=Fraction(aspect),
-            sounds=tuple(
-                Sound(
-                    s.index,
-                    s.codec_context.name,
-                    s.rate or 0,
-                    s.channels or 0,
-                    s.layout.name if s.layout else "",
-                    s.language or "",
-                    round(max(0.0, sound_ends.get(s.index, 0.0) - float(start)), 3),
-                )
-                for s in container.streams.audio
-            ),
+            sample_aspect=Fraction(aspect or 1),
+            sounds=tuple(_sound(s, sound_ends.get(s.index, 0.0) - float(start)) for s in container.streams.audio),
             notes=tuple(notes),
             assumptions=tuple(assumptions),
             intervals=intervals,
@@ -238,6 +203,43 @@ class MovieReader(ReelReader):
             time_code=_time_code(container),
             turned=turned,
         )
+
+    def _notes(
+        self,
+        stream: av.VideoStream,
+        constant: bool,
+        interval: tuple[float, float],
+        intervals: tuple[tuple[float, int], ...],
+        promised: int,
+    ) -> list[str]:
+        """What of the file is out of the ordinary, in words."""
+        count, start = len(self._stamps), self._stamps[0] * self._time_base
+        notes = []
+        if stream.frames and stream.frames < count:
+            notes.append(f"The header counts {stream.frames} frames; {count} are there.")
+        if start != 0:
+            notes.append(f"The first picture is stamped {float(start):.3f} s; the delivery starts at 0.")
+        if not constant:
+            notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
+        if dropped := _dropped(intervals, constant):
+            frames = f"{dropped} frames seem" if dropped > 1 else "1 frame seems"
+            notes.append(f"About {frames} to have been dropped in recording: the next comes a whole multiple late.")
+        if promised > count:
+            notes.append(missing_words(promised - count, count, self.index_error))
+        if self._untimed:
+            notes.append("The pictures carry no times; they are counted at the rate the stream names or the usual one.")
+        return notes
+
+    def _assumptions(self, aspect_told: bool) -> list[str]:
+        """What the file does not say, and is assumed."""
+        assumed = {
+            "matrix": self.colour.assumed,
+            "range": self.colour.range_code == 0 and self.format.components[0].name == "Y",
+            "rate": self._untimed,
+            "transfer": self.colour.transfer == 2,
+            "pixel aspect": not aspect_told,
+        }
+        return [name for name, is_so in assumed.items() if is_so]
 
     def _first_picture(self) -> tuple[int, str]:
         """Quarter turns clockwise the file asks for, and the order of its fields, as the first picture tells them."""
@@ -504,6 +506,18 @@ def _colour(context: av.VideoCodecContext, layout: PictureFormat) -> Colour:
         full_range=range_code == 2 or is_rgb or layout.name.startswith("yuvj"),
         range_code=2 if layout.name.startswith("yuvj") and range_code == 0 else range_code,
         assumed=assumed,
+    )
+
+
+def _sound(stream: av.AudioStream, seconds: float) -> Sound:
+    return Sound(
+        stream.index,
+        stream.codec_context.name,
+        stream.rate or 0,
+        stream.channels or 0,
+        stream.layout.name if stream.layout else "",
+        stream.language or "",
+        round(max(0.0, seconds), 3),
     )
 
 

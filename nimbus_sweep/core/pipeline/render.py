@@ -151,19 +151,7 @@ def render(
         pace.told(_frames_there(folder, total))
 
     pace.told(_frames_there(folder, total), force=True)
-    try:
-        if len(stretches) == 1 and executor is None:
-            _render_stretch(spec, stretches[0], tick)
-        else:
-            own = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=share_cores)
-            try:
-                _watch([own.submit(_render_stretch, spec, s) for s in stretches], tick)
-            finally:
-                (folder / _CANCEL).touch()
-                if executor is None:
-                    own.shutdown()
-    except FileNotFoundError as error:
-        raise ChangedReel(f"The working files of this render are gone ({error.filename}). Start it again.") from error
+    _render_all(spec, stretches, executor, tick)
     reel.check_unchanged()
     form = FORMATS[spec.delivery.kind]
     chunks = [folder / _name(first, stop, form) for stretch in stretches for first, stop in stretch]
@@ -174,6 +162,23 @@ def render(
     else:
         join(chunks, reel, out, form, cut, {REPORT_TAG: carried.model_dump_json()})
     pace.told(total, force=True)
+
+
+def _render_all(spec: RenderSpec, stretches: list[list[tuple[int, int]]], executor: Executor | None, tick: Callable[[], None]) -> None:
+    """Render the stretches, here if there is one, or else beside each other."""
+    try:
+        if len(stretches) == 1 and executor is None:
+            _render_stretch(spec, stretches[0], tick)
+            return
+        pool = executor or ProcessPoolExecutor(len(stretches), get_context("spawn"), initializer=share_cores)
+        try:
+            _watch([pool.submit(_render_stretch, spec, s) for s in stretches], tick)
+        finally:
+            (Path(spec.chunks) / _CANCEL).touch()
+            if executor is None:
+                pool.shutdown()
+    except FileNotFoundError as error:
+        raise ChangedReel(f"The working files of this render are gone ({error.filename}). Start it again.") from error
 
 
 def clear(spec: RenderSpec) -> None:

@@ -13,7 +13,7 @@ from ...core.model.registry import STEPS
 from ...core.model.shots import Shot
 from ...core.pipeline.trials import LEAST_FRAMES, MOST_FRAMES, Computed, Figures, Plan, Variant, choices, varied
 from ...jobs.tasks import TrialSettings
-from ...jobs.work import shot_of_trial
+from ...jobs.trials import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
 from .common import Body, SweepError, follow_up, place_named, read_body, reel_or_404, services, shot_named

@@ -240,16 +240,26 @@ class _Looked:
     least: float
 
 
-def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
-    """A blob filled from the neighbours, and how it behaves."""
-    light, near, noise, unrest, one_sided, least = frame.light, frame.near, frame.noise, frame.unrest, frame.one_sided, frame.least
-    # Most of what departs is texture that was not followed, and is known by what is about it without being filled.
-    wide, beside = float(np.sqrt(unrest.left_over[box][blob].mean())), float(unrest.beside[box][blob].mean())
-    rough = float(np.percentile(departs[box][blob], 80))
-    hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, float(blob.sum()), 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
-    if hoped.sure < least:
-        return None
-    window = _window(box, _SOFT + _GAP + _RING + 1, light.shape)
+@dataclass(frozen=True)
+class _Surroundings:
+    """The window about a blob: the blob, its softened edge, and the ring it is judged by."""
+
+    window: Box
+    core: NDArray[np.uint8]
+    soft: NDArray[np.uint8]
+    ring: Mask
+    usable: list[bool]
+    marks: list[float]
+
+    @property
+    def inner(self) -> Mask:
+        """The blob."""
+        return self.core > 0
+
+
+def _surroundings(frame: _Looked, box: Box, blob: Mask) -> _Surroundings | None:
+    """The window about a blob; None where no neighbour shows it, or too little lies about it."""
+    window = _window(box, _SOFT + _GAP + _RING + 1, frame.light.shape)
     core = np.zeros((window[0].stop - window[0].start, window[1].stop - window[1].start), np.uint8)
     y, x = box[0].start - window[0].start, box[1].start - window[1].start
     core[y : y + blob.shape[0], x : x + blob.shape[1]] = blob
@@ -258,8 +268,7 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     soft = cv2.dilate(core, disc(_SOFT))
     beyond = cv2.dilate(soft, disc(_GAP))
     ring = (cv2.dilate(beyond, disc(_RING)) > 0) & (beyond == 0)
-    here = light[window]
-    sources = [n.light[window] for n in near]
+    near = frame.near
     usable = [bool(n.seen[window][core > 0].mean() > 0.9) for n in near]
     if not any(usable):
         return None
@@ -268,35 +277,66 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     ring = bare if bare.sum() >= max(12, 0.3 * ring.sum()) else ring & np.logical_and.reduce([n.seen[window] for n in near])
     if ring.sum() < 12:
         return None
-    sign = np.float32(1 if bright else -1)
-    inner = core > 0
-    told = here[ring]
-    singles = [_fitted(told, s, ring) if use else None for s, use in zip(sources, usable, strict=True)]
-    errors = [float(np.sqrt(_mean_square(told - s.made[ring]))) if s is not None else np.inf for s in singles]
-    doubts = [1 / (e * e + 0.25 + noise * noise) for e in errors]
+    return _Surroundings(window, core, soft, ring, usable, marks)
+
+
+@dataclass(frozen=True)
+class _Filled:
+    """A blob's window filled from the neighbours: each by itself, and both by their shares."""
+
+    singles: list[_Fitted | None]
+    shares: list[float]
+    fill: Plane
+    least_error: float
+
+
+def _filled(frame: _Looked, about: _Surroundings) -> _Filled:
+    told = frame.light[about.window][about.ring]
+    sources = [n.light[about.window] for n in frame.near]
+    singles = [_fitted(told, s, about.ring) if use else None for s, use in zip(sources, about.usable, strict=True)]
+    errors = [float(np.sqrt(_mean_square(told - s.made[about.ring]))) if s is not None else np.inf for s in singles]
+    doubts = [1 / (e * e + 0.25 + frame.noise * frame.noise) for e in errors]
     # What is marked there itself counts only where the other shows nothing.
-    shares = [d * (0.05 if m > 0.1 else 1) for d, m in zip(doubts, marks, strict=True)]
+    shares = [d * (0.05 if m > 0.1 else 1) for d, m in zip(doubts, about.marks, strict=True)]
     shares = [s / sum(shares) for s in shares]
-    fill: Plane = np.zeros_like(here)
+    fill: Plane = np.zeros_like(frame.light[about.window])
     for share, single in zip(shares, singles, strict=True):
         if single is not None:
             fill += np.float32(share) * single.made
-    layer = sign * (here - fill)
+    return _Filled(singles, shares, fill, min(errors))
+
+
+def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
+    """A blob filled from the neighbours, and how it behaves."""
+    noise, unrest, least = frame.noise, frame.unrest, frame.least
+    # Most of what departs is texture that was not followed, and is known by what is about it without being filled.
+    wide, beside = float(np.sqrt(unrest.left_over[box][blob].mean())), float(unrest.beside[box][blob].mean())
+    rough = float(np.percentile(departs[box][blob], 80))
+    hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, float(blob.sum()), 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
+    if hoped.sure < least:
+        return None
+    about = _surroundings(frame, box, blob)
+    if about is None:
+        return None
+    made = _filled(frame, about)
+    here, inner, ring = frame.light[about.window], about.inner, about.ring
+    layer = np.float32(1 if bright else -1) * (here - made.fill)
     contrast = float(np.percentile(layer[inner], 80))
     if contrast < 0.6 * max(SEED * noise, LEAST):
         return None
-    misfit = float(np.sqrt(_mean_square(told - fill[ring])))
-    told_both = [s.made for s in singles if s is not None]
+    told = here[ring]
+    misfit = float(np.sqrt(_mean_square(told - made.fill[ring])))
+    both = [s.made for s in made.singles if s is not None]
     evidence = SpeckEvidence(
         contrast=contrast,
         misfit=misfit / contrast,
-        differ=float(np.abs(told_both[0] - told_both[1])[inner].mean()) / contrast if len(told_both) == 2 else UNTOLD,
+        differ=float(np.abs(both[0] - both[1])[inner].mean()) / contrast if len(both) == 2 else UNTOLD,
         moves=0.05,
         life=0.0,
         area=float(blob.sum()),
-        usable=min(1 if one_sided else 2, sum(m <= 0.1 and use for m, use in zip(marks, usable, strict=True))),
+        usable=min(1 if frame.one_sided else 2, sum(m <= 0.1 and use for m, use in zip(about.marks, about.usable, strict=True))),
         strength=strength / contrast,
-        least=min(errors) / contrast,
+        least=made.least_error / contrast,
         wide=wide / contrast,
         beside=beside,
         flat=2.0,
@@ -305,21 +345,22 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     # What does not convince even if all that is costly to tell spoke for it need not be looked at further.
     if evidence.sure < least:
         return None
-    hole = _reached(layer, core, soft, max(2 * noise, 0.05 * contrast, 1.3 * misfit, _KEPT))
+    hole = _reached(layer, about.core, about.soft, max(2 * noise, 0.05 * contrast, 1.3 * misfit, _KEPT))
+    used = [n for n, use in zip(frame.near, about.usable, strict=True) if use]
     evidence = replace(
         evidence,
-        moves=float(np.mean([np.hypot(*n.motion[window][ring].std(0)) for n, use in zip(near, usable, strict=True) if use])),
+        moves=float(np.mean([np.hypot(*n.motion[about.window][ring].std(0)) for n in used])),
         life=float(told.std()) / contrast,
         area=float(hole.sum()),
         flat=float(np.sqrt(_mean_square(told - _plane(here, ring)[ring]))) / contrast,
     )
     if evidence.sure < least:
         return None
-    evidence = replace(evidence, found=_elsewhere(here, core, contrast, near, usable, window))
+    evidence = replace(evidence, found=_found_elsewhere(here, about.core, contrast, frame.near, about.usable, about.window))
     if evidence.sure < least:
         return None
-    kept = float(np.sqrt(sum((w * s.gain) ** 2 for w, s in zip(shares, singles, strict=True) if s is not None)))
-    return Speck(window, hole, fill, tuple(shares), kept, bright, contrast, evidence.sure, evidence)
+    kept = float(np.sqrt(sum((w * s.gain) ** 2 for w, s in zip(made.shares, made.singles, strict=True) if s is not None)))
+    return Speck(about.window, hole, made.fill, tuple(made.shares), kept, bright, contrast, evidence.sure, evidence)
 
 
 def _plane(here: Plane, ring: Mask) -> Plane:
@@ -366,7 +407,7 @@ def _fitted(told: Plane, source: Plane, ring: Mask) -> _Fitted:
     return _Fitted(np.float32(gain) * (source - np.float32(level)) + np.float32(level + shift), gain)
 
 
-def _elsewhere(
+def _found_elsewhere(
     here: Plane, core: NDArray[np.uint8], contrast: float, near: Sequence[Neighbour], usable: Sequence[bool], window: Box
 ) -> float:
     """How well the same thing is found near by in a neighbour: what is left over, of its contrast; small for what only moved."""

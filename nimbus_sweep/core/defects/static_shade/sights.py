@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 import cv2
@@ -71,7 +70,7 @@ def view_pairs(
 
     Parameters
     ----------
-    light : Light
+    light : ShotLight
     way : Travel
     box : Box
     marked : ndarray, float32, (height, width)
@@ -87,95 +86,135 @@ def view_pairs(
 
     Returns
     -------
-    Sights or None
+    PairViews or None
         None when too few pairs can be used, or none of one half.
     """
     middle = (box.left + box.width / 2, box.top + box.height / 2)
-    places = grid(box.shape)
-    # For a first look at a large mark, motion is measured on a picture half the size.
-    half = 2 if not fine and min(box.shape) >= HALVED else 1
-    size = (box.shape[1] // half, box.shape[0] // half)
-    coarse = places if half == 1 else grid(size[::-1])
-
-    def halved(plane: Plane) -> Plane:
-        return plane if half == 1 else cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
-
-    inner = box.cut(marked)
-    wide = np.ones((9, 9), np.uint8)
-    near = cv2.dilate(inner, wide)
-    ring = cv2.dilate(inner, np.ones((31, 31), np.uint8)) * (1 - near)
-    passing: list[float] = []
-    rest: list[float] = []
-    found: list[tuple[Plane, Plane, Plane, Field]] = []
-    frames: list[tuple[int, int]] = []
-    halves: list[int] = []
-    furthest = 0.0
-
-    @cache
-    def seen_at(p: int) -> tuple[Plane, Look]:
-        own = light.part(p, box)
-        return own, look(halved(own), noise / half)
-
+    about = _AboutMark(light, box, marked, noise, fine)
+    found: list[_View] = []
     for n, (i, j) in enumerate(pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)):
         for p, q in ((i, j), (j, i)):
-            across, down = (round(v / box.step) * box.step for v in way.shift(p, q, *middle))
-            away = box.moved(across, down)
-            on, there_on = box.on(light.shape), away.on(light.shape)
-            if there_on.mean() < 0.3:
-                continue
-            (own, mine), other = seen_at(p), light.part(q, away)
-            theirs = look(halved(other), noise / half)
-            there, back = flow(mine.gray, theirs.gray, fine=fine), flow(theirs.gray, mine.gray, fine=fine)
-            hidden = away.cut(marked)
-            trust = agreement(there, back) * mine.texture * halved(on * (1 - near))
-            trust *= 1 - _fetched(halved(cv2.dilate(hidden, wide)), there, coarse)
-            trust *= _fetched(halved(there_on), there, coarse)
-            mine_seen, theirs_seen = light.usable(p), light.usable(q)
-            seen_there = None if theirs_seen is None else away.cut(theirs_seen)
-            if mine_seen is not None and seen_there is not None:
-                on = on * box.cut(mine_seen)
-                trust *= halved(box.cut(mine_seen)) * (_fetched(halved(seen_there), there, coarse) > 0.99)
-            filled, support = spread(there, trust, tuple(scale / half for scale in SCALES), step=2)
-            if float(support.max()) < 1e-3:
-                continue
-            dense = np.clip(2 * trust - 0.5, 0, 1)[..., None]
-            used = dense * there + (1 - dense) * filled
-            if half > 1:
-                used = cv2.resize(used, box.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(half)
-            scene = carried(other, used, places)
-            usable = on * (_fetched(there_on, used, places) > 0.99)
-            if seen_there is not None:
-                usable = usable * (_fetched(seen_there, used, places) > 0.99)
-            sound = usable * (1 - inner) * (1 - _fetched(hidden, used, places))
-            miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
-            miss = _mean(np.minimum(miss, 0.25), sound, 10)
-            came = used + np.array([across / box.step, down / box.step], np.float32)
-            distance = np.hypot(came[..., 0], came[..., 1]) * box.step
-            weight = usable / (miss + 0.0004) * np.clip((distance - 3) / 3, 0, 1)
-            furthest = max(furthest, float(np.median(distance)))
-            around = (sound * ring) > 0.5
-            if around.sum() > 20:
-                unmoved = float(np.abs(own - light.part(q, box))[around].mean())
-                rest.append(1.4826 / np.sqrt(2) * float(np.median(np.abs(own - scene)[around])))
-                passing.append((unmoved + 0.1) / (float(np.abs(own - scene)[around].mean()) + 0.1))
-            found.append((own, scene, weight.astype(np.float32), (places + came).astype(np.float32)))
-            frames.append((p, q))
-            halves.append(n % 2)
+            view = about.view(p, q, way.shift(p, q, *middle), n % 2)
+            if view is not None:
+                found.append(view)
     # What only one half of the evidence shows is not proven: nothing is left to test it on.
-    if len(found) < 4 or len(set(halves)) < 2:
+    if len(found) < 4 or len({view.half for view in found}) < 2:
         return None
-    stacks = [np.stack([one[k] for one in found]) for k in range(4)]
+    passing = [view.passing for view in found if view.passing is not None]
+    rest = [view.rest for view in found if view.rest is not None]
     return PairViews(
-        stacks[0],
-        stacks[1],
-        stacks[2],
-        stacks[3],
-        np.array(frames),
-        np.array(halves),
-        furthest,
-        float(np.median(passing)) if passing else 0.0,
-        float(np.median(rest)) if rest else np.inf,
+        own=np.stack([view.own for view in found]),
+        scene=np.stack([view.scene for view in found]),
+        weight=np.stack([view.weight for view in found]),
+        at=np.stack([view.at for view in found]),
+        frames=np.array([view.frames for view in found]),
+        half=np.array([view.half for view in found]),
+        far=max(view.far for view in found),
+        passing=float(np.median(passing)) if passing else 0.0,
+        rest=float(np.median(rest)) if rest else np.inf,
     )
+
+
+@dataclass(frozen=True)
+class _View:
+    """What one pair of frames shows; as `PairViews` has it for many. `passing` and `rest` are None where too little is seen."""
+
+    own: Plane
+    scene: Plane
+    weight: Plane
+    at: Field
+    frames: tuple[int, int]
+    half: int
+    far: float
+    passing: float | None
+    rest: float | None
+
+
+class _AboutMark:
+    """A mark's place, by which pairs of frames are held against each other."""
+
+    def __init__(self, light: ShotLight, box: Box, marked: Plane, noise: float, fine: bool) -> None:
+        self._light, self._box, self._marked, self._fine = light, box, marked, fine
+        self._places = grid(box.shape)
+        # For a first look at a large mark, motion is measured on a picture half the size.
+        self._half = 2 if not fine and min(box.shape) >= HALVED else 1
+        self._size = (box.shape[1] // self._half, box.shape[0] // self._half)
+        self._coarse = self._places if self._half == 1 else grid(self._size[::-1])
+        self._noise = noise / self._half
+        self._inner = box.cut(marked)
+        self._near = cv2.dilate(self._inner, _WIDE)
+        self._ring = cv2.dilate(self._inner, np.ones((31, 31), np.uint8)) * (1 - self._near)
+        self._seen: dict[int, tuple[Plane, Look]] = {}
+
+    def view(self, p: int, q: int, shift: tuple[float, float], half: int) -> _View | None:
+        """Frame `p` with frame `q` laid on it, which lies about so far off; None where too little of it can be used."""
+        light, box, places = self._light, self._box, self._places
+        across, down = (round(v / box.step) * box.step for v in shift)
+        away = box.moved(across, down)
+        on, there_on = box.on(light.shape), away.on(light.shape)
+        if there_on.mean() < 0.3:
+            return None
+        (own, mine), other = self._at(p), light.part(q, away)
+        mine_seen, theirs_seen = light.usable(p), light.usable(q)
+        # Where both may be looked at; None for everywhere.
+        seen = None if mine_seen is None or theirs_seen is None else (box.cut(mine_seen), away.cut(theirs_seen))
+        hidden = away.cut(self._marked)
+        used = self._motion(mine, other, hidden, on, there_on, seen)
+        if used is None:
+            return None
+        scene = carried(other, used, places)
+        usable = (on if seen is None else on * seen[0]) * (_fetched(there_on, used, places) > 0.99)
+        if seen is not None:
+            usable = usable * (_fetched(seen[1], used, places) > 0.99)
+        sound = usable * (1 - self._inner) * (1 - _fetched(hidden, used, places))
+        miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
+        miss = _mean(np.minimum(miss, 0.25), sound, 10)
+        came = used + np.array([across / box.step, down / box.step], np.float32)
+        distance = np.hypot(came[..., 0], came[..., 1]) * box.step
+        weight = usable / (miss + 0.0004) * np.clip((distance - 3) / 3, 0, 1)
+        around = (sound * self._ring) > 0.5
+        passing = rest = None
+        if around.sum() > 20:
+            unmoved = float(np.abs(own - light.part(q, box))[around].mean())
+            rest = 1.4826 / np.sqrt(2) * float(np.median(np.abs(own - scene)[around]))
+            passing = (unmoved + 0.1) / (float(np.abs(own - scene)[around].mean()) + 0.1)
+        at = (places + came).astype(np.float32)
+        return _View(own, scene, weight.astype(np.float32), at, (p, q), half, float(np.median(distance)), passing, rest)
+
+    def _motion(
+        self, mine: Look, other: Plane, hidden: Plane, on: Plane, there_on: Plane, seen: tuple[Plane, Plane] | None
+    ) -> Field | None:
+        """Motion to the other frame at every place of the box, measured where it can be and spread from there; None without any."""
+        half, coarse = self._half, self._coarse
+        theirs = look(self._halved(other), self._noise)
+        there, back = flow(mine.gray, theirs.gray, fine=self._fine), flow(theirs.gray, mine.gray, fine=self._fine)
+        trust = agreement(there, back) * mine.texture * self._halved(on * (1 - self._near))
+        trust *= 1 - _fetched(self._halved(cv2.dilate(hidden, _WIDE)), there, coarse)
+        trust *= _fetched(self._halved(there_on), there, coarse)
+        if seen is not None:
+            trust *= self._halved(seen[0]) * (_fetched(self._halved(seen[1]), there, coarse) > 0.99)
+        filled, support = spread(there, trust, tuple(scale / half for scale in SCALES), step=2)
+        if float(support.max()) < 1e-3:
+            return None
+        dense = np.clip(2 * trust - 0.5, 0, 1)[..., None]
+        used: Field = dense * there + (1 - dense) * filled
+        if half > 1:
+            used = cv2.resize(used, self._box.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(half)
+        return used
+
+    def _at(self, p: int) -> tuple[Plane, Look]:
+        """The light of a frame at the mark, and how it looks for motion."""
+        if p not in self._seen:
+            own = self._light.part(p, self._box)
+            self._seen[p] = own, look(self._halved(own), self._noise)
+        return self._seen[p]
+
+    def _halved(self, plane: Plane) -> Plane:
+        return plane if self._half == 1 else cv2.resize(plane, self._size, interpolation=cv2.INTER_AREA)
+
+
+# Around a mark, what may still be of it.
+_WIDE = np.ones((9, 9), np.uint8)
 
 
 def _fetched(mask: Plane, motion: Field, places: Field) -> Plane:

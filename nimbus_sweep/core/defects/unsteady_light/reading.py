@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -202,25 +202,16 @@ def read_at_once(
         return _nothing(len(record))
     lean, stands_out = lie_of(record)
     pairs = measure(record, reach, _through(lean, stands_out), usable, lambda share: progress(0.7 * share))
-    bands = None
-    for tried in dict.fromkeys(([lean] if stands_out > _HINTED else []) + [0.0, np.pi / 2]):
-        found = find_bands(pairs, tried, record, least)
-        if found is not None and (bands is None or found.model.explained > bands.model.explained):
-            bands = found
-        if bands is not None and bands.model.explained > 0.9:
-            break
+    bands = _best_bands(pairs, record, ([lean] if stands_out > _HINTED else []) + [0.0, np.pi / 2], least)
     progress(0.85)
     rest = without(pairs, bands, record) if bands is not None else pairs
     whole = solve_whole(rest.grouped(*_BLOCKS))
     course = at_mean(whole, rest)
     keeps = keep or max(8, round(2 * float(record.rate)))
-    kinds: dict[Kind, float] = {}
-    if bands is not None:
-        kinds["bands"] = bands.model.swing
+    kinds: dict[Kind, float] = {} if bands is None else {"bands": bands.model.swing}
     patches, uneven = _patches(rest, whole, course, least)
     progress(0.97)
     named = rhythm(course, least)
-    size = float(np.std(course - _meant_course(course, keeps))) if len(course) else 0.0
     patched = float(np.sqrt(np.mean(_fast(patches) ** 2, axis=0)).max()) if patches is not None else 0.0
     if patches is not None and uneven > _UNEVEN and (bands is None or patched > _BESIDE * bands.model.swing):
         kinds["patches"] = patched
@@ -228,32 +219,53 @@ def read_at_once(
             # What looked like bands is part of them.
             return _only_patches(record, pairs, keeps, kinds, least)
     elif named.rhythm != "none" and (bands is None or unsteadiness(course) > 0.1 * bands.model.swing or named.rhythm == "jumps"):
-        kinds[_kind_of(named)] = size
-    screen = changing_part(pairs) if bands is None else None
-    banded = find_bands(screen.of(pairs), 0.0, record, least) if screen is not None else None
-    if screen is not None and banded is not None and banded.model.explained > _SURELY:
+        kinds[_kind_of(named)] = float(np.std(course - _meant_course(course, keeps))) if len(course) else 0.0
+    box = None
+    if bands is None and (screened := _banded_screen(pairs, record, least)) is not None:
         # What looked like patches is a screen with bands.
+        bands, box = screened
         kinds.pop("patches", None)
-        kinds["bands"] = banded.model.swing
-        bands, box = banded, screen.box
-    else:
-        box = None
+        kinds["bands"] = bands.model.swing
     channels, tinted = None, False
     if apart or not kinds:
         channels = channel_courses(record, rest if apart else close(rest))
-    if not kinds and channels is not None:
-        rhythms = [rhythm(c, _LEAST_TINT) for c in channels.T]
-        worst = int(np.argmax([unsteadiness(c) if r.rhythm != "none" else -1 for c, r in zip(channels.T, rhythms, strict=True)]))
-        tinted = rhythms[worst].rhythm != "none"
-        if tinted:
-            named, channels = rhythms[worst], channel_courses(record, rest)
-            assert channels is not None
-            size = float(np.std(channels[:, worst]))
-            kinds[_kind_of(named)] = size
+    if not kinds and channels is not None and (tint := _tint(channels)) is not None:
+        worst, named = tint
+        channels, tinted = channel_courses(record, rest), True
+        assert channels is not None
+        kinds[_kind_of(named)] = float(np.std(channels[:, worst]))
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     shown = patches if "patches" in kinds else None
     return LightReading(len(record), bands, whole, course, named, changes, shown, ordered, uneven, channels, tinted, rest, box)
+
+
+def _best_bands(pairs: Pairs, record: LightRecord, leans: Sequence[float], least: float) -> Bands | None:
+    """The bands that explain most, of those that lie in one of some directions; the first that explain nearly all will do."""
+    best: Bands | None = None
+    for lean in dict.fromkeys(leans):
+        found = find_bands(pairs, lean, record, least)
+        if found is not None and (best is None or found.model.explained > best.model.explained):
+            best = found
+        if best is not None and best.model.explained > 0.9:
+            break
+    return best
+
+
+def _banded_screen(pairs: Pairs, record: LightRecord, least: float) -> tuple[Bands, tuple[float, float, float, float]] | None:
+    """The one part of the picture whose light changes, such as a screen, with its bands; None without such."""
+    screen = changing_part(pairs)
+    banded = find_bands(screen.of(pairs), 0.0, record, least) if screen is not None else None
+    if screen is None or banded is None or banded.model.explained <= _SURELY:
+        return None
+    return banded, screen.box
+
+
+def _tint(channels: NDArray[np.float64]) -> tuple[int, RhythmFit] | None:
+    """The channel that is most unsteady in a rhythm, and that rhythm; None when none is."""
+    rhythms = [rhythm(c, _LEAST_TINT) for c in channels.T]
+    worst = int(np.argmax([unsteadiness(c) if r.rhythm != "none" else -1 for c, r in zip(channels.T, rhythms, strict=True)]))
+    return (worst, rhythms[worst]) if rhythms[worst].rhythm != "none" else None
 
 
 def _kind_of(told: RhythmFit) -> Kind:

@@ -1,0 +1,83 @@
+"""Rendering, and the papers."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from pathlib import Path
+
+from ..core.base.errors import Cancelled, SweepError
+from ..core.base.files import atomic_write
+from ..core.media.formats import FORMATS, Delivery
+from ..core.model.shots import Shot
+from ..core.pipeline.render import clear, render
+from ..core.pipeline.report import make_report
+from ..store import edits
+from ..store.data import DataFolder
+from ..store.models import Reel, Task
+from . import papers
+from .progress import TaskProgress
+from .reels import analysed_shots, open_as_taken_in, repeats_of, size_of, spec_of
+from .tasks import DeliveredFile, PapersDone, RenderDone, RenderSettings, settings_of
+
+
+def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> RenderDone:
+    """Render the reel, or each shot, as the delivery asks."""
+    progress(0, what="Preparing")
+    settings = settings_of(task, RenderSettings)
+    # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
+    if settings.shots is None:
+        settings = settings.model_copy(update={"shots": edits.shots_of(edits.current(reel))})
+        Task.update(settings=settings.model_dump(mode="json")).where(Task.id == task.id).execute()
+    shots, delivery = settings.shots or (), settings.delivery
+    source = open_as_taken_in(reel)
+    made = analysed_shots(data, reel, shots, source, progress.part(0, 0.05))
+    parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
+    if delivery.part == "shots":
+        parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
+        if not parts:
+            raise SweepError("Every shot is excluded, so there is nothing to deliver. Take one in again, in Intake.")
+    frames = [(s.leave - s.enter) if s else len(source) for s, _ in parts]
+    progress(0.05, what="Rendering")
+    files = []
+    for n, (part, name) in enumerate(parts):
+        spec = spec_of(data, reel, task.id, shots, delivery, part)
+        spec = spec.model_copy(update={"chunks": str(Path(spec.chunks) / str(n))})
+        inside = [s for s in made if part is None or (s.first < part.leave and s.stop > part.enter)]
+        cut = spec.cut(source.rate)
+        report = make_report(source, reel.fingerprint, spec.reading, cut, delivery.kind, inside, repeats_of(data, reel))
+        out = data.delivery(task.id, name)
+        out.parent.mkdir(parents=True, exist_ok=True)
+        if len(parts) > 1:
+            progress(0.05 + 0.95 * sum(frames[:n]) / sum(frames), what=f"Rendering {n + 1} of {len(parts)}")
+
+        def share(done: float, rate: float, n: int = n) -> None:
+            progress(0.05 + 0.95 * (sum(frames[:n]) + done * frames[n]) / sum(frames), rate)
+
+        try:
+            if not out.exists():
+                render(spec, out, report, share)
+        except (Cancelled, SweepError):
+            shutil.rmtree(data.chunks(task.id), ignore_errors=True)
+            raise
+        clear(spec)
+        with atomic_write(out.parent / f"{out.stem}-report.json") as stream:
+            stream.write(report.model_dump_json(indent=2).encode())
+        files.append(DeliveredFile(name=name, bytes=size_of(out), frames=len(cut)))
+    shutil.rmtree(data.chunks(task.id), ignore_errors=True)
+    recipe = edits.resolved(next((s for s in shots if s.treated), shots[0]))
+    with atomic_write(data.delivery(task.id, "recipe.json")) as stream:
+        stream.write(recipe.model_dump_json(indent=2).encode())
+    return RenderDone(file=files[0].name, files=tuple(files), bytes=sum(f.bytes for f in files), frames=sum(f.frames for f in files))
+
+
+def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
+    form = FORMATS[delivery.kind]
+    stem = re.sub(r"[^\w.() -]", "_", Path(reel.path).stem.partition("%")[0].rstrip("._-#") or reel.title)
+    return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
+
+
+def do_papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> PapersDone:
+    """Write the condition and the treatment report."""
+    progress(0, what="Writing the papers")
+    return PapersDone(files=tuple(papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), progress)))

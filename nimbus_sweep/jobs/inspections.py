@@ -1,0 +1,64 @@
+"""Checks of treated shots, and of deliveries against their sources."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from ..core.media.opening import open_reel
+from ..core.pipeline.comparison import Comparison, compare, merged, report_of
+from ..core.pipeline.inspection import Known, TreatedSpan, inspect
+from ..core.pipeline.known_truth import MarkTruth, held_against, truth_file
+from ..store import edits
+from ..store.data import DataFolder
+from ..store.models import Reel, Task
+from .progress import TaskProgress
+from .reels import analysed_shots, open_as_taken_in, usable_of
+from .tasks import CheckDone, CheckedShot, CheckSettings, ComparisonDone, InspectionSettings, RenderDone, result_of, settings_of
+
+
+def do_check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> CheckDone:
+    """Hold treated shots against their sources, and survey them once more."""
+    progress(0, what="Analysing")
+    source = open_as_taken_in(reel)
+    shots = edits.shots_of(edits.current(reel))
+    wanted = [(n, shots[n]) for n in settings_of(task, CheckSettings).shots if n < len(shots) and shots[n].treated]
+    checked = []
+    for done, (n, shot) in enumerate(wanted):
+        begin, end = done / len(wanted), (done + 1) / len(wanted)
+        made = analysed_shots(data, reel, (shot,), source, progress.part(begin, begin + 0.2 * (end - begin)))[0]
+        progress(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
+        kept, every = edits.kept(shot), [f.finding for f in shot.findings]
+        with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
+            span = TreatedSpan(source, made.recipe.active, made.knowledge, shot.enter, shot.leave, usable_of(data, reel))
+            known = Known(kept, edits.mended(shot), every)
+            result = inspect(span, Path(scratch), known, progress.part(begin + 0.2 * (end - begin), end))
+        checked.append(CheckedShot(**dict(result), first=shot.first, stop=shot.stop, mark=edits.mark_of(shot)))
+    return CheckDone(shots=tuple(checked))
+
+
+def do_inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> ComparisonDone:
+    """Compare the files of a delivery with their source."""
+    progress(0, what="Comparing every sample")
+    rendered = Task.get_by_id(settings_of(task, InspectionSettings).render)
+    start = time.monotonic()
+    source = open_as_taken_in(reel)
+    files = [f.name for f in result_of(rendered, RenderDone).every]
+    results: list[Comparison] = []
+    truths: list[MarkTruth] = []
+    truth = truth_file(Path(reel.path))
+    for n, name in enumerate(files):
+        out = data.delivery(rendered.id, name)
+        report = report_of(out)
+        total = len(report.numbers()) if report else len(source)
+
+        def share(done: float, n: int = n, total: int = total) -> None:
+            progress((n + done) / len(files), done * total / (time.monotonic() - start))
+
+        delivered = open_reel(out)
+        results.append(compare(source, delivered, report, share))
+        if truth is not None and len(files) == 1 and delivered.format.as_json()["components"] == source.format.as_json()["components"]:
+            places = {int(number): at for at, number in enumerate(report.numbers() if report else range(len(source)))}
+            truths = held_against(truth, source, delivered, places.get)
+    return ComparisonDone(**dict(merged(results)), truth=tuple(truths))

@@ -1,0 +1,117 @@
+"""Taking a reel in: its index, every frame once, its fingerprint."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+from ..core.base.errors import DamagedReel
+from ..core.evidence.scan import Scan, scan
+from ..core.media.formats import FORMATS, usual_kind
+from ..core.media.frames import Frame
+from ..core.media.opening import fingerprint, open_reel, stamp_of
+from ..core.media.reel import ReelReader
+from ..core.media.view import ProxyMaker
+from ..core.model.shots import divided
+from ..store import edits
+from ..store.data import DataFolder
+from ..store.facts import StoredFacts
+from ..store.models import Edit, Reel, Task
+from .progress import TaskProgress
+from .reels import facts_of, light_path, reading_of, volume_path
+from .tasks import TakenIn
+
+
+def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TakenIn:
+    """Read a reel's index and every frame once, and take its fingerprint; one that was corrected meanwhile is read again."""
+    progress(0, what="Reading the index")
+    # A reel that was read before stays as it is while it is read again.
+    again = reel.state == "ready"
+    if not again:
+        Reel.update(state="reading").where(Reel.id == reel.id).execute()
+    path, reading = Path(reel.path), reading_of(reel)
+    source = open_reel(path, reading, reel.accept_missing)
+    size, modified = stamp_of(path)
+    if not reel.accept_missing:
+        if source.facts.promised > len(source):
+            Reel.update(missing=source.missing).where(Reel.id == reel.id).execute()
+        source.require_whole()
+    FORMATS[usual_kind(source.facts, source.format)].held(source.format)
+    folder = data.of_reel(reel.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    if not again:
+        Reel.update(
+            state="open", refusal="", size=size, modified=modified, frames=len(source), facts=facts_of(source), look=reading.key
+        ).where(Reel.id == reel.id).execute()
+    seen = _read_every_frame(data, reel, source, progress)
+    progress(0.92, what="Taking the fingerprint")
+    print_ = fingerprint(path, progress.part(0.92, 1))
+    source.check_unchanged()
+    fresh = Reel.get_by_id(reel.id)
+    facts = facts_of(source)
+    unreadable = sorted(set(seen.missing) - set(facts.absent))
+    facts = _with_what_was_seen(facts if fresh.reading == reel.reading else fresh.facts, seen, unreadable)
+    _first_state(fresh, seen, len(source))
+    Reel.update(
+        state="ready",
+        size=size,
+        modified=modified,
+        look=reading.key,
+        fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
+        missing=source.missing + len(unreadable),
+        facts=facts,
+    ).where(Reel.id == reel.id).execute()
+    if reading_of(fresh).key != reading.key:
+        # The small pictures are made once more.
+        return do_intake(data, Reel.get_by_id(reel.id), task, progress)
+    return TakenIn(frames=len(source), cuts=len(seen.cuts))
+
+
+def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> Scan:
+    """Go through the frames once; small pictures, the time volume and what was seen are kept."""
+    progress(0.02, what="Reading every frame")
+    folder = data.of_reel(reel.id)
+    start = time.monotonic()
+
+    def on_frame(frame: Frame) -> None:
+        done = frame.number + 1
+        progress(0.02 + 0.9 * done / len(source), done / (time.monotonic() - start))
+
+    volume = volume_path(data, reel, 0, len(source))
+    volume.parent.mkdir(exist_ok=True)
+    light = light_path(volume)
+    try:
+        proxy = ProxyMaker(folder / "proxy.jpegs")
+        seen = scan(source, on_frame, proxy, None if volume.exists() else volume, None if light.exists() else light)
+    except DamagedReel as error:
+        Reel.update(missing=error.missing).where(Reel.id == reel.id).execute()
+        raise
+    seen.summary.save(folder / "summary.npz")
+    seen.repeats.save(folder / "repeats.npz")
+    return seen
+
+
+def _with_what_was_seen(facts: StoredFacts, seen: Scan, unreadable: list[int]) -> StoredFacts:
+    """The facts with what only the pictures tell: repeats, still runs, and frames that cannot be read."""
+    told: dict[str, Any] = {
+        "cadence": seen.repeats.cadence,
+        "repeated": int(seen.repeats.repeated.sum()),
+        "period": seen.repeats.period,
+        "still_runs": tuple(seen.repeats.still_runs[:20]),
+    }
+    if unreadable:
+        told["absent"] = tuple(sorted(seen.missing))
+        shown = ", ".join(str(n) for n in unreadable[:8]) + (" ..." if len(unreadable) > 8 else "")
+        cannot = f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing."
+        told["notes"] = (*facts.notes, cannot)
+    return facts.model_copy(update=told)
+
+
+def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
+    """Divide the reel into shots, unless that was done before and still fits."""
+    edit = Edit.select().where(Edit.reel == reel).order_by(Edit.id.desc()).first()
+    if edit is not None and edits.shots_of(edits.current(reel))[-1].stop == frames:
+        return
+    Edit.delete().where(Edit.reel == reel).execute()  # type: ignore[misc]
+    Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
