@@ -222,7 +222,7 @@ def _bird_row(name: str, source: MemorySource, seed: int) -> None:
     kind = "clean" if not seed else f"{seed}" if seed > 0 else "figure"
     told = "yes" if any(f.convinces for f in named) else "no"
     print(
-        f"{name:<20}{kind:<9}{told:>6}{held.told('ours', 0):>7}{middle:>8}{held.told('stokes', 0):>7}{held.share:>9.4f}%{len(plan.told['slow']):>6}{rate:>6.1f}",
+        f"{name:<20}{kind:<9}{told:>6}{held.told('ours', 0):>7}{middle:>8}{held.told('stokes', 0):>7}{held.share:>9.4f}%{len(plan.figures['slow']):>6}{rate:>6.1f}",
         flush=True,
     )
 

@@ -186,7 +186,7 @@ def run(say: Callable[[str], None] = print, frames: int = 48) -> None:
                     say(
                         f"{name:10} {seed} {what:13} {kind:7} {figures['db']:5.1f} ({figures['before']:4.1f})"
                         f"  {100 * figures['seam']:5.1f} {100 * figures['seam rms']:5.1f}  {figures['outside']:.0f}"
-                        f"  {codes:4.2f} {percent:4.2f}  unknown {plan.told['unknown']}"
+                        f"  {codes:4.2f} {percent:4.2f}  unknown {plan.figures['unknown']}"
                     )
     in_front(say, frames)
     speed(say)

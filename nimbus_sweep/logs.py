@@ -19,8 +19,8 @@ _about: ContextVar[str] = ContextVar("about", default="-")
 @contextmanager
 def about(reel: int | None = None, task: int | None = None) -> Iterator[None]:
     """Have what is logged meanwhile name the reel and the task it is about."""
-    told = " ".join(f"{name} {number}" for name, number in (("reel", reel), ("task", task)) if number is not None)
-    token = _about.set(told or "-")
+    context = " ".join(f"{name} {number}" for name, number in (("reel", reel), ("task", task)) if number is not None)
+    token = _about.set(context or "-")
     try:
         yield
     finally:

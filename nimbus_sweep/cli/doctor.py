@@ -43,8 +43,10 @@ def doctor(data: Path) -> None:
 
 def _installed() -> Answers:
     yield True, f"Nimbus Sweep {__version__}, Python {platform.python_version()}, {platform.system()} {platform.machine()}"
-    told = ", ".join(f"{name} {metadata.version(name)}" for name in ("av", "numpy", "numba", "opencv-python-headless", "flask", "huey"))
-    yield True, f"Libraries: {told}"
+    libraries = ", ".join(
+        f"{name} {metadata.version(name)}" for name in ("av", "numpy", "numba", "opencv-python-headless", "flask", "huey")
+    )
+    yield True, f"Libraries: {libraries}"
 
 
 def _codecs() -> Answers:
@@ -86,9 +88,9 @@ def _folder(data: Path) -> Answers:
         yield True, f"Data folder {folder.root}: nothing in it yet"
         return
     for path in (folder.database, folder.queue):
-        told = _checked(path)
-        yield told == "ok", f"{path.name}: {'sound' if told == 'ok' else told}"
-        if told != "ok":
+        problems = _checked(path)
+        yield problems == "ok", f"{path.name}: {'sound' if problems == 'ok' else problems}"
+        if problems != "ok":
             return
     with sqlite3.connect(f"file:{folder.database}?mode=ro", uri=True) as opened:
         reels = opened.execute("select title, path, size, modified from reel where state = 'ready'").fetchall()

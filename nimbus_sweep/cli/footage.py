@@ -105,8 +105,8 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
         where = f"frames {f.first}-{f.stop - 1}  " if len(shots) > 1 else ""
         click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {title(f)}. {sentence(f)}")
     for shot in shots:
-        for told in shot.notes:
-            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note(told)}")
+        for remark in shot.notes:
+            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note(remark)}")
     doubtful = len(found) - len(convincing)
     if doubtful:
         click.echo(
@@ -160,8 +160,8 @@ def treat(
         treated = _analysed(source, shots, recipe, folder, print_, repeats)
         spec = _spec(reel, source, folder, print_, stamp, kind, accept_missing, treated)
         report = make_report(source, print_, spec.reading, spec.cut(source.rate), kind, treated, repeats)
-        with _bar("Rendering", len(source)) as told:
-            render(spec, out, report, lambda share, _rate: told(share))
+        with _bar("Rendering", len(source)) as progress:
+            render(spec, out, report, lambda share, _rate: progress(share))
         clear(spec)
     if report_path:
         with atomic_write(report_path) as stream:
@@ -187,7 +187,7 @@ def _analysed(
 ) -> list[TreatedShot]:
     """The shots that something is done to, by the recipe or by what their own survey suggests, with what the steps know."""
     treated = []
-    with _bar("Analysing") as told:
+    with _bar("Analysing") as progress:
         for n, shot in enumerate(shots):
             own = (recipe or suggested(shot.found)).resolved(shot.found)
             if not own.active:
@@ -196,7 +196,7 @@ def _analysed(
             asked = (source, shot, folder, repeats)
             known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
             treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, own, [f.as_json() for f in shot.found], known))
-            told((n + 1) / len(shots))
+            progress((n + 1) / len(shots))
     return treated
 
 
@@ -245,8 +245,8 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
     treated = open_reel(out)
     report = report or report_of(out)
     source = open_reel(reel, report.reading if report else None, accept_missing=bool(report and report.missing))
-    with _bar("Comparing", len(treated)) as told:
-        result = compare(source, treated, report, told)
+    with _bar("Comparing", len(treated)) as progress:
+        result = compare(source, treated, report, progress)
     if as_json:
         click.echo(proof(result).model_dump_json(indent=2, exclude={"truth"}))
     else:
@@ -308,8 +308,10 @@ def _divided(source: ReelReader, frames: tuple[int, int] | None, folder: Path) -
     """The shots of the reel, and its repeated frames; of a part of it if one was asked for."""
     if frames is not None and frames[1] > len(source):
         raise click.UsageError(f"--range {frames[0]}:{frames[1]} goes beyond the reel's {len(source)} frames.")
-    with _bar("Reading", len(source)) as told:
-        seen = scan(source, lambda frame: told((frame.number + 1) / len(source)), volume=folder / "whole.bin", light=folder / "whole.light")
+    with _bar("Reading", len(source)) as progress:
+        seen = scan(
+            source, lambda frame: progress((frame.number + 1) / len(source)), volume=folder / "whole.bin", light=folder / "whole.light"
+        )
     seen.repeats.save(folder / "repeats.npz")
     first, stop = frames or (0, len(source))
     parts = [_Part(max(first, s.first), min(stop, s.stop)) for s in divided(len(source), seen.cuts) if s.first < stop and s.stop > first]
@@ -337,14 +339,14 @@ def _surveyed(
     source: ReelReader, frames: tuple[int, int] | None, folder: Path, steps: Iterable[str] | None = None
 ) -> tuple[list[_Part], Repeats]:
     parts, repeats = _divided(source, frames, folder)
-    with _bar("Surveying") as told:
+    with _bar("Surveying") as progress:
         for n, part in enumerate(parts):
             volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
             steady = folder / "steadied.bin"
             span = Span.of(source, part.first, part.stop, repeats.distinct, volume)
             told_of = look_for(ShotEvidence(volume, part.first, part.stop, light=lit, frames=span, scratch=steady), steps=steps)
             part.found, part.notes = told_of.findings, told_of.notes
-            told((n + 1) / len(parts))
+            progress((n + 1) / len(parts))
     return parts, repeats
 
 

@@ -94,7 +94,7 @@ def _expose(
         for x in range(width):
             for k in range(3):
                 parts[k, x] = min(max(picture[y, x, k], _F(0)), _F(255))
-        own_blue, own_red, own, told = blues[y % 2], reds[y % 2], luma_grain[y], luma[y]
+        own_blue, own_red, own, light = blues[y % 2], reds[y % 2], luma_grain[y], luma[y]
         for x in range(width):
             lights[x] = m00 * c0[x] + m01 * c1[x] + m02 * c2[x] + m03
         for x in range(width):
@@ -105,7 +105,7 @@ def _expose(
             middle = max(_F(1) - abs(lights[x] - _F(120)) * _F(1 / 130), _F(0))
             lights[x] += grain * own[x] * (_F(0.6) + _F(0.8) * np.sqrt(middle))
         for x in range(width):
-            told[x] = np.uint8(np.int32(min(max(lights[x] + _F(0.5), _F(16)), _F(235))))
+            light[x] = np.uint8(np.int32(min(max(lights[x] + _F(0.5), _F(16)), _F(235))))
         if y % 2:
             half = y // 2
             for x in range(width // 2):

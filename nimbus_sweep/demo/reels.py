@@ -262,7 +262,7 @@ def _draw(reel: DemoReel, path: Path, on_progress: Callable[[float], None]) -> P
 
     _write(reel, spoiled(), path)
     kept.write(path)
-    told = {
+    truth = {
         "reel": reel.file,
         "rate": f"{reel.rate}/1",
         "frames": reel.frames,
@@ -275,14 +275,14 @@ def _draw(reel: DemoReel, path: Path, on_progress: Callable[[float], None]) -> P
         ],
         "samples_shaded": {name: int(m.sum()) for name, m in zip(("Y", "Cb", "Cr"), shadows, strict=True)},
     }
-    keep_truth(path, told)
+    keep_truth(path, truth)
     return path
 
 
-def keep_truth(path: Path, told: dict[str, Any]) -> None:
+def keep_truth(path: Path, truth: dict[str, Any]) -> None:
     """Write what is true of a reel beside it."""
     with atomic_write(path.with_name(f"{path.stem}.truth.json")) as stream:
-        stream.write(json.dumps(told).encode())
+        stream.write(json.dumps(truth).encode())
 
 
 _KEPT_FRAMES = 10

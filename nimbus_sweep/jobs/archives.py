@@ -89,20 +89,20 @@ def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
         made = []
         with writing():
             job = Job.create(title=manifest.title, reference=manifest.reference, notes=manifest.notes)
-            for told in manifest.reels:
-                source = sources[told.folder]
+            for archived in manifest.reels:
+                source = sources[archived.folder]
                 assert source is not None
                 fresh = Reel.create(
                     job=job,
-                    title=told.title,
+                    title=archived.title,
                     path=source.path,
-                    accept_missing=told.accept_missing,
-                    reading=told.reading.model_dump(mode="json"),
+                    accept_missing=archived.accept_missing,
+                    reading=archived.reading.model_dump(mode="json"),
                 )
-                own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[told.folder])
+                own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[archived.folder])
                 Edit.create(reel=fresh, what="Archive", shots=[s.model_dump(mode="json") for s in own])
-                if told.delivery is not None:
-                    Setting.create(name=f"delivery-{fresh.id}", value=told.delivery.model_dump(mode="json"))
+                if archived.delivery is not None:
+                    Setting.create(name=f"delivery-{fresh.id}", value=archived.delivery.model_dump(mode="json"))
                 made.append(fresh)
     finally:
         archive.close()
@@ -113,9 +113,9 @@ def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
     return job
 
 
-def _source_of(told: ArchivedReel) -> Reel | None:
+def _source_of(archived: ArchivedReel) -> Reel | None:
     """A reel of this installation with the same bytes, which is still there."""
-    for reel in Reel.select().where(Reel.state == "ready", Reel.fingerprint.startswith(told.sha256)).order_by(Reel.id.desc()):
+    for reel in Reel.select().where(Reel.state == "ready", Reel.fingerprint.startswith(archived.sha256)).order_by(Reel.id.desc()):
         if Path(reel.path).exists() or "%" in reel.path:
             return reel
     return None

@@ -94,18 +94,18 @@ def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress
 
 def _with_what_was_seen(facts: StoredFacts, seen: Scan, unreadable: list[int]) -> StoredFacts:
     """The facts with what only the pictures tell: repeats, still runs, and frames that cannot be read."""
-    told: dict[str, Any] = {
+    changed: dict[str, Any] = {
         "cadence": seen.repeats.cadence,
         "repeated": int(seen.repeats.repeated.sum()),
         "period": seen.repeats.period,
         "still_runs": tuple(seen.repeats.still_runs[:20]),
     }
     if unreadable:
-        told["absent"] = tuple(sorted(seen.missing))
+        changed["absent"] = tuple(sorted(seen.missing))
         shown = ", ".join(str(n) for n in unreadable[:8]) + (" ..." if len(unreadable) > 8 else "")
         cannot = f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing."
-        told["notes"] = (*facts.notes, cannot)
-    return facts.model_copy(update=told)
+        changed["notes"] = (*facts.notes, cannot)
+    return facts.model_copy(update=changed)
 
 
 def _first_state(reel: Reel, seen: Scan, frames: int) -> None:

@@ -24,6 +24,7 @@ from ..core.media.reel import ReelReader
 from ..core.media.view import Picture, crop, jpeg, png, to_bgr
 from ..core.model.findings import Finding
 from ..core.model.shots import Shot, Shots
+from ..core.model.tracks import TrackSummary
 from ..core.pipeline.confined import unconfined
 from ..core.pipeline.render import treated as with_treatment
 from ..core.pipeline.report import TreatedShot
@@ -135,7 +136,7 @@ def head_of(reel: Reel) -> papers.Head:
 
 def _facts(facts: StoredFacts) -> dict[str, str]:
     """How the reel was read, in words."""
-    told = {
+    lines = {
         "Picture": f"{facts.width} x {facts.height}, {facts.pixel_format}, {facts.bits} bits",
         "Coding": f"{facts.codec} in {facts.container}" if facts.container != "sequence" else f"{facts.codec}, a sequence",
         "Rate": f"{facts.rate} frames a second" + ("" if facts.constant else ", at uneven times"),
@@ -147,10 +148,10 @@ def _facts(facts: StoredFacts) -> dict[str, str]:
         "Repeated frames": f"{facts.repeated}: {facts.cadence}" if facts.repeated else "none",
     }
     if facts.corrections:
-        told["Corrected at intake"] = "; ".join(facts.corrections)
+        lines["Corrected at intake"] = "; ".join(facts.corrections)
     if facts.assumptions:
-        told["Assumed"] = "; ".join(facts.assumptions)
-    return told
+        lines["Assumed"] = "; ".join(facts.assumptions)
+    return lines
 
 
 def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, progress: Callable[[float], None]) -> list[str]:
@@ -217,18 +218,18 @@ def _treatment(
     )
     checks = checks_of(reel, shots)
     absent = set(reel.facts.absent if reel.facts else ())
-    told = []
+    treated = []
     for n, shot in enumerate(shots):
         own = made.get(shot.enter) if shot.treated else None
-        known = iter([] if own is None else [_told(k) for k in own.knowledge])
+        known = iter([] if own is None else [_figures_of(k) for k in own.knowledge])
         recipe = edits.resolved(shot)
         steps = tuple(
-            wording.step_told(k, step, next(known, {}) if step.on and own else {}) for k, step in enumerate(recipe.steps, start=1)
+            wording.reported_step(k, step, next(known, {}) if step.on and own else {}) for k, step in enumerate(recipe.steps, start=1)
         )
         states = [state for _, state in found[n]]
         untreated = len(edits.kept(shot)) - len(edits.mended(shot))
         gone = len([f for f in absent if shot.first <= f < shot.stop])
-        told.append(
+        treated.append(
             papers.ShotTreatment(
                 number=n + 1,
                 name=shot.name or f"Shot {n + 1}",
@@ -236,7 +237,7 @@ def _treatment(
                 leave=shot.leave - 1,
                 use=shot.use,
                 steps=steps,
-                tracks=tuple(_track(t.name, t.model, t.told()) for t in recipe.tracks),
+                tracks=tuple(_track(t.name, t.model, t.summary()) for t in recipe.tracks),
                 check=checks[n],
                 verdict=shot.verdict,
                 remark=shot.remark,
@@ -245,7 +246,7 @@ def _treatment(
         )
     return papers.TreatmentReport(
         head=head,
-        shots=tuple(told),
+        shots=tuple(treated),
         delivery=FORMATS[settings_of(rendered, RenderSettings).delivery.kind].title if rendered else "",
         files=tuple(files),
         proof=_proof(compared) if compared else None,
@@ -258,13 +259,13 @@ def _proof(compared: Task) -> papers.Proof:
     return proof(result, result.truth)
 
 
-def _told(known: Any) -> dict[str, Any]:
+def _figures_of(known: Any) -> dict[str, Any]:
     inner = unconfined(known)
     return dict(getattr(inner, "told", None) or {})
 
 
-def _track(name: str, model: str, told: dict[str, Any]) -> str:
-    return f"{name} ({model}): held in {told['held']} of {told['frames']} frames" if told["frames"] else f"{name} ({model}): not followed"
+def _track(name: str, model: str, held: TrackSummary) -> str:
+    return f"{name} ({model}): held in {held.held} of {held.frames} frames" if held.frames else f"{name} ({model}): not followed"
 
 
 def _condition_pictures(

@@ -50,4 +50,5 @@ def do_track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -
         return now_.with_(recipe=now_.recipe.model_copy(update={"tracks": fresh}))
 
     edits.change_shot(reel, f"Followed {track.name}", place, with_path)
-    return TrackDone.model_validate(track.told())
+    held = track.summary()
+    return TrackDone(frames=held.frames, held=held.held, loose=held.loose)

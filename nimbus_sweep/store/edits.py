@@ -112,8 +112,8 @@ def resolved(shot: Shot) -> Recipe:
 
 def mark_of(shot: Shot) -> str:
     """What a treated shot is like, in short: another mark, another picture."""
-    told = json.dumps([shot.enter, shot.leave, shot.span, shot.use, named(shot).model_dump(mode="json", exclude={"name"})], sort_keys=True)
-    return hashlib.sha256(told.encode()).hexdigest()[:16]
+    text = json.dumps([shot.enter, shot.leave, shot.span, shot.use, named(shot).model_dump(mode="json", exclude={"name"})], sort_keys=True)
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 def mended(shot: Shot) -> list[Finding]:

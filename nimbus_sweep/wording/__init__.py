@@ -1,7 +1,7 @@
 """The words for what the core tells as codes and numbers, for screens, papers and the command line alike.
 
 Each kind of defect has one template in ``defects/``, named as the kind, with macros: ``title`` and ``sentence`` of a finding,
-``told`` of a note, and what the condition sheet says about all findings of the kind.
+``note`` of what could not be looked for, and what the condition sheet says about all findings of the kind.
 """
 
 from __future__ import annotations
@@ -62,16 +62,16 @@ def sentence(finding: Finding) -> str:
     return finding.sentence or _joined(_macro(finding.kind, "sentence")(finding))
 
 
-def note(told: Note) -> str:
+def note(remark: Note) -> str:
     """What a survey could not tell, and what to do."""
-    if told.said:
-        return told.said
-    if told.code == "failed":
+    if remark.said:
+        return remark.said
+    if remark.code == "failed":
         return (
-            f"{DEFECTS[told.kind].title} could not be looked for ({told.values['error']}). "
-            f"Look for {told.values['mark']} in the log, and place what you see by hand."
+            f"{DEFECTS[remark.kind].title} could not be looked for ({remark.values['error']}). "
+            f"Look for {remark.values['mark']} in the log, and place what you see by hand."
         )
-    return _joined(_macro(told.kind, "told")(told.code, told.values))
+    return _joined(_macro(remark.kind, "note")(remark.code, remark.values))
 
 
 FILTERS = {**numbers.FILTERS, "title_of": title, "sentence_of": sentence, "note_of": note}

@@ -56,15 +56,15 @@ def _place(place: Place) -> ReportedPlace:
 
 
 def _outcome(one: Left) -> ReportedOutcome:
-    told = one.finding or one.now
-    assert told is not None
+    finding = one.finding or one.now
+    assert finding is not None
     return ReportedOutcome(
         outcome=one.outcome,
-        title=title(told),
+        title=title(finding),
         before=sentence(one.finding) if one.finding else "",
         now=sentence(one.now) if one.now else "",
-        x=told.x,
-        y=told.y,
-        width=told.width,
-        height=told.height,
+        x=finding.x,
+        y=finding.y,
+        width=finding.width,
+        height=finding.height,
     )

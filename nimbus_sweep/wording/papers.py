@@ -44,7 +44,7 @@ def _evidence(number: int, finding: Finding, state: str) -> ReportedFinding:
     )
 
 
-def step_told(number: int, step: Step, known: Mapping[str, Any] | None = None) -> TreatedStep:
+def reported_step(number: int, step: Step, known: Mapping[str, Any] | None = None) -> TreatedStep:
     """A step in words: its settings by what they mean, where it acts, and what it could not do by what its analysis tells."""
     named = [v for k, v in step.settings if k in ("sites", "marks", "lines", "strokes") and isinstance(v, Sequence)]
     return TreatedStep(
@@ -53,17 +53,17 @@ def step_told(number: int, step: Step, known: Mapping[str, Any] | None = None) -
         title=step.of.title,
         summary=step.of.summary,
         on=step.on,
-        settings=settings_told(step),
-        where=region_told(step.region) or ("nowhere" if step.of.needs_region else "the whole picture"),
-        kept_out=region_told(step.hold_out),
+        settings=setting_lines(step),
+        where=region_in_words(step.region) or ("nowhere" if step.of.needs_region else "the whole picture"),
+        kept_out=region_in_words(step.hold_out),
         acts_on=sum(map(len, named)) if named else None,
         could_not=tuple(could_not(step, known or {})),
     )
 
 
-def settings_told(step: Step) -> dict[str, str]:
+def setting_lines(step: Step) -> dict[str, str]:
     """A step's settings by what they mean; lists of marks and the like by how many they are."""
-    told = {}
+    described = {}
     for meaning, value in step.of.describe(step.settings):
         if isinstance(value, list | tuple):
             kinds = [str(v["kind"]) if isinstance(v, dict) and "kind" in v else v for v in value]
@@ -75,30 +75,30 @@ def settings_told(step: Step) -> dict[str, str]:
             said = "as measured"
         else:
             said = f"{value:g}" if isinstance(value, float) else str(value)
-        told[meaning] = said
-    return told
+        described[meaning] = said
+    return described
 
 
 _SHAPES = {"ellipse": "ellipse", "outline": "outline", "stroke": "brush stroke", "picture": "mask picture"}
 
 
-def region_told(region: Region | None) -> str:
+def region_in_words(region: Region | None) -> str:
     """A region in words; empty for none."""
     if region is None or not region.parts:
         return ""
     kinds = [_SHAPES[part.keys[0].shape.kind] for part in region.parts]
-    told = [", ".join(f"{kinds.count(k)} {k}{'s' if kinds.count(k) > 1 else ''}" for k in dict.fromkeys(kinds))]
+    lines = [", ".join(f"{kinds.count(k)} {k}{'s' if kinds.count(k) > 1 else ''}" for k in dict.fromkeys(kinds))]
     if keys := sum(len(part.keys) for part in region.parts if len(part.keys) > 1):
-        told.append(f"{keys} keys")
+        lines.append(f"{keys} keys")
     if region.grow:
-        told.append(f"{'grown' if region.grow > 0 else 'shrunk'} by {abs(region.grow):g} px")
+        lines.append(f"{'grown' if region.grow > 0 else 'shrunk'} by {abs(region.grow):g} px")
     if region.feather:
-        told.append(f"soft edge {region.feather:g} px")
+        lines.append(f"soft edge {region.feather:g} px")
     if region.invert:
-        told.append("inside out")
+        lines.append("inside out")
     if tracks := list(dict.fromkeys(part.track for part in region.parts if part.track)):
-        told.append(f"riding on {', '.join(tracks)}")
-    return "; ".join(told)
+        lines.append(f"riding on {', '.join(tracks)}")
+    return "; ".join(lines)
 
 
 def could_not(step: Step, known: Mapping[str, Any]) -> list[str]:

@@ -18,7 +18,7 @@ from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.pipeline.comparison import compare
 from nimbus_sweep.core.pipeline.report import read_report
 from nimbus_sweep.wording.checks import why_not
-from nimbus_sweep.wording.papers import could_not, region_told, settings_told
+from nimbus_sweep.wording.papers import could_not, region_in_words, setting_lines
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
 
@@ -148,10 +148,10 @@ def test_a_file_altered_behind_the_back_is_told_where_and_why(desk: Desk, spoile
 
 def test_settings_and_regions_are_told_in_words() -> None:
     region = Region(parts=(Part(keys=(Key(frame=0, shape=Ellipse(x=5, y=5, across=3, down=3)),), track="plane 1"),), feather=6, grow=-2)
-    assert region_told(region) == "1 ellipse; shrunk by 2 px; soft edge 6 px; riding on plane 1"
-    assert region_told(None) == ""
+    assert region_in_words(region) == "1 ellipse; shrunk by 2 px; soft edge 6 px; riding on plane 1"
+    assert region_in_words(None) == ""
     step = Step(kind="unshade", settings={"sure": 0.75, "grain": False})
-    assert list(settings_told(step).values()) == ["0.75", "auto", "0", "no"]
+    assert list(setting_lines(step).values()) == ["0.75", "auto", "0", "no"]
     said = could_not(Step(kind="plate-patch"), {"unknown": [0.1, 0.0], "unserved": [3]})
     assert said[0].startswith("10.0 % of the region of plate 1") and said[1].startswith("1 frame got no plate")
     assert "2 things moved too slowly" in could_not(Step(kind="fleeting"), {"slow": [[4, 9, 1, 1, 5, 5], [6, 8, 1, 1, 5, 5]]})[0]

@@ -123,15 +123,15 @@ def _same_all_over(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> bool:
         light = np.log(picture.astype(np.float32) + 8)
         flat.append(light - cv2.GaussianBlur(light, (0, 0), _FINE))
     down, across = one.shape[0] // _TILES[0], one.shape[1] // _TILES[1]
-    told = np.full(_TILES, np.nan)
+    differences = np.full(_TILES, np.nan)
     for row, col in np.ndindex(_TILES):
         part = np.s_[row * down : (row + 1) * down, col * across : (col + 1) * across]
         a, b = (f[part] - f[part].mean() for f in flat)
         size = float(np.sqrt((a * a).sum() * (b * b).sum()))
         if size > _STRUCTURED:
-            told[row, col] = float((a * b).sum()) / size
-    lines = [line[~np.isnan(line)] for line in (*told, *told.T)]
-    return int((~np.isnan(told)).sum()) >= _LEAST_TILES and all(float(np.median(line)) > _SAME_TILE for line in lines if len(line))
+            differences[row, col] = float((a * b).sum()) / size
+    lines = [line[~np.isnan(line)] for line in (*differences, *differences.T)]
+    return int((~np.isnan(differences)).sum()) >= _LEAST_TILES and all(float(np.median(line)) > _SAME_TILE for line in lines if len(line))
 
 
 def _alike(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> float:

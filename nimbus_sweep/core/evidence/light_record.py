@@ -86,13 +86,13 @@ class LightRecord:
     """
 
     def __init__(self, path: Path) -> None:
-        told = json.loads(described(path).read_text())
-        self.format = PictureFormat.from_json(told["format"])
-        self.colour = Colour(**told["colour"])
-        self.rate = Fraction(told["rate"])
-        self.first: int = told["first"]
-        self.count: int = told["count"]
-        self.absent = frozenset(told["absent"])
+        header = json.loads(described(path).read_text())
+        self.format = PictureFormat.from_json(header["format"])
+        self.colour = Colour(**header["colour"])
+        self.rate = Fraction(header["rate"])
+        self.first: int = header["first"]
+        self.count: int = header["count"]
+        self.absent = frozenset(header["absent"])
         width, height = size_of(self.format)
         across, down = size_of(self.format, COLOUR_SIZE)
         shapes = (height, width), (len(self.format.components), down, across)
@@ -153,7 +153,7 @@ class RecordWriter:
 
     def __init__(self, path: Path, source: FrameSource, first: int) -> None:
         self._path, self._first, self._count = path, first, 0
-        self._told = {"format": source.format.as_json(), "colour": asdict(source.colour), "rate": str(source.rate)}
+        self._header = {"format": source.format.as_json(), "colour": asdict(source.colour), "rate": str(source.rate)}
         self._absent: list[int] = []
         self._before: SmallFrame | None = None
         self._aside = atomic_write(path, durable=False)
@@ -177,9 +177,9 @@ class RecordWriter:
 
     def finish(self) -> None:
         """Close the file."""
-        told = {**self._told, "first": self._first, "count": self._count, "absent": self._absent}
+        header = {**self._header, "first": self._first, "count": self._count, "absent": self._absent}
         with atomic_write(described(self._path)) as stream:
-            stream.write(json.dumps(told).encode())
+            stream.write(json.dumps(header).encode())
         self._aside.__exit__(None, None, None)
 
     def drop(self, error: BaseException) -> None:

@@ -96,10 +96,10 @@ def _against_usual(change: NDArray[np.float64]) -> NDArray[np.float64]:
     count = len(change)
     padded = np.pad(change, 5, constant_values=np.nan)
     around = np.stack([padded[5 + d : 5 + d + count] for d in range(-5, 6) if d])
-    told = (~np.isnan(around)).sum(0) >= 2
+    known = (~np.isnan(around)).sum(0) >= 2
     usual = np.full(count, np.nan)
-    if told.any():
-        usual[told] = np.nanpercentile(around[:, told], 70, axis=0)
+    if known.any():
+        usual[known] = np.nanpercentile(around[:, known], 70, axis=0)
     alive = usual > _ALIVE
     return np.where(np.isnan(change) | ~alive, 1.0, change / np.where(alive, usual, 1.0))
 

@@ -91,8 +91,8 @@ def scan(
                 lit.add(frame, dim)
             if on_frame is not None:
                 on_frame(frame)
-    found, told = cuts.finish(), repeats.finish()
-    one_shot = not found and not missing and not told.repeated.any()
+    found, repeated = cuts.finish(), repeats.finish()
+    one_shot = not found and not missing and not repeated.repeated.any()
     if writer is not None and volume is not None and not one_shot:
         volume.unlink(missing_ok=True)
         volume.with_suffix(".json").unlink(missing_ok=True)
@@ -100,7 +100,7 @@ def scan(
     if light is not None and found:
         light.unlink()
         described(light).unlink()
-    return Scan(found, told, curve.finish(), missing, volume if one_shot else None)
+    return Scan(found, repeated, curve.finish(), missing, volume if one_shot else None)
 
 
 @contextmanager

@@ -41,12 +41,12 @@ class TimeVolume:
     """
 
     def __init__(self, path: Path) -> None:
-        told = json.loads(path.with_suffix(".json").read_text())
-        self.format = PictureFormat.from_json(told["format"])
-        self.colour = Colour(**told["colour"])
-        self.rate = Fraction(told["rate"])
-        self.shot_frames: int = told["shot_frames"]
-        self.numbers = np.asarray(told["numbers"], np.int64)
+        header = json.loads(path.with_suffix(".json").read_text())
+        self.format = PictureFormat.from_json(header["format"])
+        self.colour = Colour(**header["colour"])
+        self.rate = Fraction(header["rate"])
+        self.shot_frames: int = header["shot_frames"]
+        self.numbers = np.asarray(header["numbers"], np.int64)
         self._places = {int(n): i for i, n in enumerate(self.numbers)}
         mapped = np.memmap(path, self.format.dtype, "r")
         self._ends = np.cumsum([0] + [r * c for r, c in self.format.plane_shapes])
@@ -144,7 +144,7 @@ class VolumeWriter:
         self._path = path
         self._wanted = {int(n) for n in numbers}
         self._numbers = [int(n) for n in numbers]
-        self._told = {
+        self._header = {
             "format": source.format.as_json(),
             "colour": asdict(source.colour),
             "rate": str(source.rate),
@@ -166,7 +166,7 @@ class VolumeWriter:
     def finish(self) -> TimeVolume:
         """Close the file and open it as a volume."""
         with atomic_write(self._path.with_suffix(".json")) as stream:
-            stream.write(json.dumps(self._told).encode())
+            stream.write(json.dumps(self._header).encode())
         self._aside.__exit__(None, None, None)
         return TimeVolume(self._path)
 

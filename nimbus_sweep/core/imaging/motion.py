@@ -128,7 +128,7 @@ def agreement(there: Field, back: Field) -> Plane:
 @njit(cache=True, nogil=True, error_model="numpy")
 def _agreement(there: Field, back: Field) -> Plane:
     height, width = there.shape[:2]
-    told = np.empty((height, width), np.float32)
+    agree = np.empty((height, width), np.float32)
     one, loose = np.float32(1), np.float32(1 / (_AGREES * _AGREES))
     for y in range(height):
         for x in range(width):
@@ -145,8 +145,8 @@ def _agreement(there: Field, back: Field) -> Plane:
                 gap = there[y, x, k] + above * (one - down) + below * down
                 far += gap * gap
             far *= loose
-            told[y, x] = one / (one + far * far)
-    return told
+            agree[y, x] = one / (one + far * far)
+    return agree
 
 
 def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...]) -> Field | None:

@@ -121,7 +121,7 @@ class PatchPlan:
         For each component, sample numbers of all patches.
     values : tuple of ndarray
         What is put there.
-    told : dict
+    figures : dict
         What else the analysis has to tell; plain values.
     used : ndarray, bool, (patches,) or None
         Those that are put on; all when None.
@@ -132,11 +132,11 @@ class PatchPlan:
     starts: NDArray[np.int64]
     places: tuple[Places, ...]
     values: tuple[Samples, ...]
-    told: dict[str, Any] = field(default_factory=dict)
+    figures: dict[str, Any] = field(default_factory=dict)
     used: NDArray[np.bool_] | None = None
 
     @classmethod
-    def of(cls, layout: PictureFormat, patches: Sequence[Patch], told: dict[str, Any] | None = None) -> PatchPlan:
+    def of(cls, layout: PictureFormat, patches: Sequence[Patch], figures: dict[str, Any] | None = None) -> PatchPlan:
         """The patches, as a plan."""
         ordered = sorted(patches, key=lambda p: (p.frame, p.box[1], p.box[0]))
         count = len(layout.components)
@@ -146,7 +146,7 @@ class PatchPlan:
             starts[i, 1:] = np.cumsum([len(p.samples[i][0]) for p in ordered])
             places.append(np.concatenate([p.samples[i][0] for p in ordered]) if ordered else np.zeros(0, np.int64))
             values.append(np.concatenate([p.samples[i][1] for p in ordered]) if ordered else np.zeros(0, layout.dtype))
-        return cls(layout, PatchTable.of(ordered), starts, tuple(places), tuple(values), told or {})
+        return cls(layout, PatchTable.of(ordered), starts, tuple(places), tuple(values), figures or {})
 
     def chosen(self, choose: Chosen) -> PatchPlan:
         """The same with only those patches that `choose` says are put on."""
@@ -157,20 +157,20 @@ class PatchPlan:
         arrays: dict[str, Any] = {f"table.{name}": getattr(self.table, name) for name in self.table.__dataclass_fields__}
         for i, (places, values) in enumerate(zip(self.places, self.values, strict=True)):
             arrays |= {f"places.{i}": places, f"values.{i}": values}
-        told = json.dumps({"format": self.layout.as_json(), "told": self.told})
+        header = json.dumps({"format": self.layout.as_json(), "told": self.figures})
         with atomic_write(path) as stream:
-            np.savez_compressed(stream, starts=self.starts, description=np.array(told), **arrays)
+            np.savez_compressed(stream, starts=self.starts, description=np.array(header), **arrays)
 
     @classmethod
     def load(cls, path: Path) -> PatchPlan:
         """Read a plan written by `save`."""
         with np.load(path) as stored:
-            told = json.loads(str(stored["description"]))
-            layout = PictureFormat.from_json(told["format"])
+            header = json.loads(str(stored["description"]))
+            layout = PictureFormat.from_json(header["format"])
             table = PatchTable(*(stored[f"table.{name}"] for name in PatchTable.__dataclass_fields__))
             count = range(len(layout.components))
             places, values = (tuple(stored[f"{kind}.{i}"] for i in count) for kind in ("places", "values"))
-            return cls(layout, table, stored["starts"], places, values, told["told"])
+            return cls(layout, table, stored["starts"], places, values, header["told"])
 
     @cached_property
     def _used(self) -> NDArray[np.int64]:

@@ -95,53 +95,53 @@ class DeliveryFormat:
     def warnings(self, facts: ReelFacts, layout: PictureFormat) -> list[str]:
         """In words, everything of the source that it cannot hold."""
         held = self.held(layout)
-        told = []
+        lines = []
         source_bits, bits = layout.components[0].bits, held.components[0].bits
         from_float = layout.components[0].floating
         if from_float and not held.components[0].floating:
-            told.append(f"Floats become whole numbers of {bits} bit; what is brighter than white is cut off.")
+            lines.append(f"Floats become whole numbers of {bits} bit; what is brighter than white is cut off.")
         elif bits < source_bits:
-            told.append(f"{source_bits} bit become {bits}.")
+            lines.append(f"{source_bits} bit become {bits}.")
         if held.components[0].floating and not from_float:
-            told.append("Values are written as floats from 0 to 1 as they are; they are not turned into linear light.")
+            lines.append("Values are written as floats from 0 to 1 as they are; they are not turned into linear light.")
         names, kept = ({c.name for c in f.components} for f in (layout, held))
         if "A" in names - kept:
-            told.append("The alpha channel is left out.")
+            lines.append("The alpha channel is left out.")
         if ("Y" in names) != ("Y" in kept) and len(names - {"A"}) > 1:
-            told.append(
+            lines.append(
                 "Y'CbCr becomes R'G'B': nearly the same, not sample for sample."
                 if "Y" in names
                 else "R'G'B' becomes Y'CbCr: nearly the same, not sample for sample."
             )
         elif len(names - {"A"}) > 1 and "Y" in names and held.subsampling(1) != layout.subsampling(1):
             ours, theirs = (f.subsampling(1)[0] * f.subsampling(1)[1] for f in (held, layout))
-            told.append(
+            lines.append(
                 "Colour is kept at fewer places than in the source."
                 if ours > theirs
                 else "Colour is spread over more places than in the source."
             )
         if not self.lossless:
-            told.append("The codec loses a little: samples outside the repairs are not the source's own.")
+            lines.append("The codec loses a little: samples outside the repairs are not the source's own.")
         if facts.colour.transfer == 9 and self.kind != "dpx":
-            told.append("It cannot say that its values are logarithmic; tell whoever takes it.")
+            lines.append("It cannot say that its values are logarithmic; tell whoever takes it.")
         if self.is_sequence and facts.colour.primaries not in (1, 2):
-            told.append("Pictures do not name the primaries; tell whoever takes them.")
+            lines.append("Pictures do not name the primaries; tell whoever takes them.")
         if self.is_sequence and facts.field_order in ("top", "bottom"):
-            told.append("Pictures do not say that they are made of fields, nor which comes first.")
+            lines.append("Pictures do not say that they are made of fields, nor which comes first.")
         if self.is_sequence and not facts.constant_timing:
-            told.append("A sequence has one rate; the varying times between frames are lost.")
+            lines.append("A sequence has one rate; the varying times between frames are lost.")
         if self.kind in ("tiff", "png") and facts.time_code:
-            told.append("Time code is not kept in the pictures; it is in the report.")
+            lines.append("Time code is not kept in the pictures; it is in the report.")
         if self.copies is not None and not self.is_sequence:
             lost = sorted({s.codec for s in facts.sounds} - self.copies)
             if lost:
-                told.append(f"Sound in {', '.join(lost)} cannot be copied into it and becomes {self.sound}.")
+                lines.append(f"Sound in {', '.join(lost)} cannot be copied into it and becomes {self.sound}.")
         if facts.absent:
-            told.append(
+            lines.append(
                 f"{len(facts.absent)} missing frames "
                 + ("stay gaps in the numbering." if self.is_sequence else "are black in the delivery.")
             )
-        return told
+        return lines
 
 
 def same_samples(one: PictureFormat, other: PictureFormat) -> bool:

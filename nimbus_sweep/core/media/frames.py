@@ -98,15 +98,15 @@ class PictureFormat:
         return {**asdict(replace(self, dtype=np.dtype(np.uint8))), "dtype": self.dtype.str}
 
     @classmethod
-    def from_json(cls, told: dict[str, Any]) -> PictureFormat:
+    def from_json(cls, values: dict[str, Any]) -> PictureFormat:
         """The inverse of `as_json`."""
         return cls(
-            told["name"],
-            told["width"],
-            told["height"],
-            tuple(Component(**c) for c in told["components"]),
-            tuple((rows, cols) for rows, cols in told["plane_shapes"]),
-            np.dtype(told["dtype"]),
+            values["name"],
+            values["width"],
+            values["height"],
+            tuple(Component(**c) for c in values["components"]),
+            tuple((rows, cols) for rows, cols in values["plane_shapes"]),
+            np.dtype(values["dtype"]),
         )
 
     @property

@@ -230,14 +230,14 @@ class MovieReader(ReelReader):
             notes.append("The pictures carry no times; they are counted at the rate the stream names or the usual one.")
         return notes
 
-    def _assumptions(self, aspect_told: bool) -> list[str]:
+    def _assumptions(self, aspect_known: bool) -> list[str]:
         """What the file does not say, and is assumed."""
         assumed = {
             "matrix": self.colour.assumed,
             "range": self.colour.range_code == 0 and self.format.components[0].name == "Y",
             "rate": self._untimed,
             "transfer": self.colour.transfer == 2,
-            "pixel aspect": not aspect_told,
+            "pixel aspect": not aspect_known,
         }
         return [name for name, is_so in assumed.items() if is_so]
 
@@ -260,13 +260,13 @@ class MovieReader(ReelReader):
         slack = max(0.1, 2 / float(self.rate))
         first = self._stamps[0] * float(self._time_base)
         if stream.duration and stream.time_base:
-            told = float(stream.duration * stream.time_base) + first
-            if told > end + slack:
-                promised = max(promised, round((told - first) * float(self.rate)))
+            seconds = float(stream.duration * stream.time_base) + first
+            if seconds > end + slack:
+                promised = max(promised, round((seconds - first) * float(self.rate)))
         elif container.duration:
-            told = container.duration / av.time_base + max(0.0, (container.start_time or 0) / av.time_base)
-            if told > max(end, sound_end) + slack:
-                promised = max(promised, round((told - first) * float(self.rate)))
+            seconds = container.duration / av.time_base + max(0.0, (container.start_time or 0) / av.time_base)
+            if seconds > max(end, sound_end) + slack:
+                promised = max(promised, round((seconds - first) * float(self.rate)))
         if stream.frames > count:
             promised = max(promised, stream.frames)
         return promised
@@ -392,8 +392,8 @@ class MovieReader(ReelReader):
         by_order = self._in_order or (key <= 0 and len(self._keys) == 1)
         start = bisect.bisect_left(self._stamps, self._keys[key]) if self._in_order and key > 0 else 0
         for order, picture in enumerate(_pictures(container), start=start):
-            told = None if self._in_order or self._untimed else picture.pts
-            number = None if told is None else self._number_of(told)
+            stamp = None if self._in_order or self._untimed else picture.pts
+            number = None if stamp is None else self._number_of(stamp)
             if number is None and by_order and (self._in_order or self._untimed or not self._absent):
                 number = order
             if number is None or number >= len(self._stamps):
@@ -524,9 +524,9 @@ def _sound(stream: av.AudioStream, seconds: float) -> Sound:
 def _time_code(container: av.container.InputContainer) -> str:
     """Time code of the first frame, from wherever the container keeps it; its form is checked."""
     for metadata in (container.metadata, *(s.metadata for s in container.streams)):
-        told = metadata.get("timecode") or metadata.get("TIMECODE") or ""
-        if re.fullmatch(r"\d\d:\d\d:\d\d[:;.]\d\d", told):
-            return told.replace(".", ";")
+        code = metadata.get("timecode") or metadata.get("TIMECODE") or ""
+        if re.fullmatch(r"\d\d:\d\d:\d\d[:;.]\d\d", code):
+            return code.replace(".", ";")
     return ""
 
 

@@ -69,10 +69,10 @@ class Reading(BaseModel):
     @property
     def key(self) -> str:
         """What of it changes the computation, as text; empty when nothing does."""
-        told = self.model_dump(include={"matrix", "levels", "transfer", "deinterlace"}, exclude_defaults=True)
+        values = self.model_dump(include={"matrix", "levels", "transfer", "deinterlace"}, exclude_defaults=True)
         if self.deinterlace:
-            told["fields"] = self.fields
-        return ",".join(f"{k}={v}" for k, v in sorted(told.items()))
+            values["fields"] = self.fields
+        return ",".join(f"{k}={v}" for k, v in sorted(values.items()))
 
 
 def _fraction(text: str, mark: str) -> Fraction:
@@ -242,29 +242,29 @@ class ReelReader(ABC):
     def correct(self, reading: Reading) -> None:
         """Read on with the user's corrections; those that ask for other samples are wrapped around by `open_reel`."""
         colour, facts = self.colour, self.facts
-        told = []
+        corrected = []
         if reading.matrix:
             colour = replace(colour, matrix=MATRICES[reading.matrix], assumed=False)
-            told.append("matrix")
+            corrected.append("matrix")
         if reading.levels:
             colour = replace(colour, full_range=reading.levels == "full", range_code=2 if reading.levels == "full" else 1)
-            told.append("range")
+            corrected.append("range")
         if reading.transfer:
             colour = replace(colour, transfer=TRANSFERS[reading.transfer])
-            told.append("transfer")
+            corrected.append("transfer")
         if reading.rate and facts.container == "sequence":
             rate = Fraction(reading.rate)
             facts = replace(facts, rate=rate, duration=len(self) / rate, interval_range=(1 / float(rate), 1 / float(rate)))
-            told.append("rate")
+            corrected.append("rate")
         if reading.aspect:
             across, _, down = reading.aspect.partition(":")
             facts = replace(facts, sample_aspect=Fraction(int(across), int(down or 1)))
-            told.append("pixel aspect")
+            corrected.append("pixel aspect")
         if reading.fields:
             facts = replace(facts, field_order=reading.fields)
-            told.append("field order")
-        kept = tuple(a for a in facts.assumptions if a not in told)
-        self.facts = replace(facts, colour=colour, assumptions=kept, corrections=tuple(told))
+            corrected.append("field order")
+        kept = tuple(a for a in facts.assumptions if a not in corrected)
+        self.facts = replace(facts, colour=colour, assumptions=kept, corrections=tuple(corrected))
         self.colour, self.rate = colour, self.facts.rate
         self.close()
 

@@ -73,9 +73,9 @@ class Repeats:
     @classmethod
     def load(cls, path: Path) -> Repeats:
         """Read one written by `save`."""
-        with np.load(path) as told:
-            distinct, carried = (int(v) for v in told["period"])
-            return cls(told["repeated"], str(told["cadence"]), (distinct, carried), told["fields"])
+        with np.load(path) as stored:
+            distinct, carried = (int(v) for v in stored["period"])
+            return cls(stored["repeated"], str(stored["cadence"]), (distinct, carried), stored["fields"])
 
     def true_rate(self, rate: Fraction) -> Fraction | None:
         """Frames a second without the repeated ones, where they come in a steady cadence."""

@@ -181,7 +181,7 @@ class SequenceReader(ReelReader):
         self.format, self._places, shift = _layout(spec, self.listing.pattern)
         self._shift = shift
         self._shape = (spec.height, spec.width, spec.nchannels)
-        transfer, told = _transfer(spec, self.listing.kind)
+        transfer, transfer_known = _transfer(spec, self.listing.kind)
         rgb = self.format.components[0].name in "RGB"
         self.colour = Colour(matrix=0 if rgb else 2, transfer=transfer, full_range=True, range_code=2)
         rate = _rate(spec)
@@ -189,7 +189,7 @@ class SequenceReader(ReelReader):
         aspect = Fraction(spec.get_float_attribute("PixelAspectRatio", 1.0) or 1.0).limit_denominator(200)
         orientation = spec.get_int_attribute("Orientation", 1)
         seconds = 1 / float(self.rate)
-        assumptions = [name for name, known in (("rate", rate), ("transfer", told)) if not known]
+        assumptions = [name for name, known in (("rate", rate), ("transfer", transfer_known)) if not known]
         gaps = sorted(self._absent)
         self.facts = ReelFacts(
             path=str(self.path),
@@ -280,15 +280,15 @@ class SequenceReader(ReelReader):
         if spec is not None and (
             (spec.height, spec.width, spec.nchannels) != self._shape or _layout(spec, path.name)[0].name != self.format.name
         ):
-            told = f"{spec.width} x {spec.height}, {spec.nchannels} channels of {spec.format}"
+            described = f"{spec.width} x {spec.height}, {spec.nchannels} channels of {spec.format}"
             if not self._accept:
                 raise DamagedReel(
-                    f"{path.name} is {told}; the sequence began with {self._shape[1]} x {self._shape[0]}, {self.format.name}. "
+                    f"{path.name} is {described}; the sequence began with {self._shape[1]} x {self._shape[0]}, {self.format.name}. "
                     "Take it out, or accept it as a missing frame.",
                     1,
                     self._count - 1,
                 )
-            pixels, why = None, f"it is {told}"
+            pixels, why = None, f"it is {described}"
         if pixels is None:
             with self._lock:
                 self._unreadable[number] = why
@@ -409,12 +409,12 @@ def _transfer(spec: oiio.ImageSpec, kind: str) -> tuple[int, bool]:
     """Transfer code (ITU-T H.273) and whether the pictures tell it."""
     if kind == "exr":
         return 8, True
-    told = spec.get_string_attribute("dpx:Transfer", "").lower()
-    if "density" in told or "log" in told:
+    name = spec.get_string_attribute("dpx:Transfer", "").lower()
+    if "density" in name or "log" in name:
         return 9, True
-    if told == "linear":
+    if name == "linear":
         return 8, True
-    if "709" in told:
+    if "709" in name:
         return 1, True
     if kind == "dpx":
         # A 10-bit scan that does not say is most often printing density (common practice, no source).
@@ -441,8 +441,8 @@ def _rate(spec: oiio.ImageSpec) -> Fraction | None:
 
 
 def _time_code(spec: oiio.ImageSpec) -> str:
-    told = spec.get_string_attribute("dpx:TimeCode", "")
-    return told if re.fullmatch(r"\d\d:\d\d:\d\d[:;]\d\d", told) else ""
+    code = spec.get_string_attribute("dpx:TimeCode", "")
+    return code if re.fullmatch(r"\d\d:\d\d:\d\d[:;]\d\d", code) else ""
 
 
 def _notes(spec: oiio.ImageSpec, listing: Listing, gaps: list[int], first: int) -> list[str]:

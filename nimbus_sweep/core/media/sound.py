@@ -35,8 +35,8 @@ def trimmed(path: Path, index: int, start: Fraction, end: Fraction, sample_forma
         at: int | None = None
         for decoded in container.decode(stream):
             if at is None:
-                told = decoded.pts * decoded.time_base if decoded.pts is not None and decoded.time_base else Fraction(0)
-                at = round(told * rate)
+                begins = decoded.pts * decoded.time_base if decoded.pts is not None and decoded.time_base else Fraction(0)
+                at = round(begins * rate)
                 if at > first:
                     yield from _silence(min(at, stop) - first, sample_format, layout, rate)
             decoded.pts = None

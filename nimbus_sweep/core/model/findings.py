@@ -82,15 +82,15 @@ class Finding(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _of_its_kind(cls, told: Any) -> Any:
+    def _of_its_kind(cls, stored: Any) -> Any:
         """Read the evidence by the kind's own model, also as earlier versions stored it."""
-        if not isinstance(told, dict) or told.get("kind") not in DEFECTS:
-            return told
-        kind = DEFECTS[told["kind"]]
-        evidence = told.get("evidence", told.get("numbers") or {})
+        if not isinstance(stored, dict) or stored.get("kind") not in DEFECTS:
+            return stored
+        kind = DEFECTS[stored["kind"]]
+        evidence = stored.get("evidence", stored.get("numbers") or {})
         if isinstance(evidence, dict):
             evidence = kind.evidence.model_validate(evidence)
-        return {**told, "kind": kind.kind, "evidence": evidence}
+        return {**stored, "kind": kind.kind, "evidence": evidence}
 
     @property
     def convinces(self) -> bool:
@@ -156,7 +156,7 @@ class Note(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _told(cls, stored: Any) -> Any:
+    def _from_words(cls, stored: Any) -> Any:
         return {"said": stored} if isinstance(stored, str) else stored
 
 

@@ -173,12 +173,12 @@ class StepKind:
 
     def describe(self, settings: BaseModel) -> list[tuple[str, Any]]:
         """What each setting means, beside its value; those that are not set are left out."""
-        told = []
+        described = []
         for name, field in self.settings.model_fields.items():
             value = getattr(settings, name)
             if name not in self.hidden_settings and value is not None and value != [] and value != ():
-                told.append((field.description or name.replace("_", " "), value))
-        return told
+                described.append((field.description or name.replace("_", " "), value))
+        return described
 
 
 def _overlap(one: Finding, other: Finding) -> bool:

@@ -118,9 +118,9 @@ def single_shot(frames: int) -> Shots:
 
 def divided(frames: int, cuts: Iterable[FoundCut]) -> Shots:
     """A reel divided at the cuts that were found."""
-    told = {c.at: c for c in cuts if 0 < c.at < frames}
-    edges = [0, *sorted(told), frames]
-    return tuple(Shot(first=a, stop=b, cut="found" if a else "start", change=told[a].change if a else 0.0) for a, b in pairwise(edges))
+    by_frame = {c.at: c for c in cuts if 0 < c.at < frames}
+    edges = [0, *sorted(by_frame), frames]
+    return tuple(Shot(first=a, stop=b, cut="found" if a else "start", change=by_frame[a].change if a else 0.0) for a, b in pairwise(edges))
 
 
 def place_of(shots: Sequence[Shot], frame: int) -> int:

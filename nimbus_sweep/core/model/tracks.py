@@ -32,6 +32,26 @@ class CornerNudge(BaseModel):
     corners: tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
 
 
+@dataclass(frozen=True)
+class TrackSummary:
+    """How well a track holds.
+
+    Attributes
+    ----------
+    frames, held : int
+        Frames that were followed, and those of them that hold.
+    loose : float
+        Standard deviation of a corner, in pixels, that 95 of 100 held frames stay under.
+    bad : tuple of (int, int, State)
+        First and last frame of each stretch that does not hold, and its state.
+    """
+
+    frames: int = 0
+    held: int = 0
+    loose: float = 0.0
+    bad: tuple[tuple[int, int, State], ...] = ()
+
+
 class Track(BaseModel):
     """A track of a shot.
 
@@ -93,8 +113,8 @@ class Track(BaseModel):
     @property
     def digest(self) -> str:
         """What the way depends on, in short: whatever rides on the track is made anew when it changes."""
-        told = self.model_dump_json(include={"model", "region", "first", "path", "nudges", "smooth", "reference", "box"})
-        return hashlib.sha256(told.encode()).hexdigest()[:24]
+        text = self.model_dump_json(include={"model", "region", "first", "path", "nudges", "smooth", "reference", "box"})
+        return hashlib.sha256(text.encode()).hexdigest()[:24]
 
     def corners(self) -> Points:
         """The corners of the plane's rectangle in the reference frame: (4, 2)."""
@@ -129,18 +149,14 @@ class Track(BaseModel):
         own = self.name if self.path else ""
         return self.region.model_copy(update={"parts": tuple(p.model_copy(update={"track": own}) for p in self.region.parts)})
 
-    def told(self) -> dict[str, int | float | list[tuple[int, int, str]]]:
-        """How well it holds: frames held, of how many, the largest looseness of those, and the bad stretches."""
+    def summary(self) -> TrackSummary:
+        """How well it holds."""
         followed = self.followed()
         if followed is None:
-            return {"frames": 0, "held": 0, "loose": 0.0, "bad": []}
+            return TrackSummary()
         held = followed.states == State.HELD
-        return {
-            "frames": len(held),
-            "held": int(held.sum()),
-            "loose": round(float(np.percentile(followed.loose[held], 95)), 2) if held.any() else 0.0,
-            "bad": _stretches(followed),
-        }
+        loose = round(float(np.percentile(followed.loose[held], 95)), 2) if held.any() else 0.0
+        return TrackSummary(len(held), int(held.sum()), loose, _stretches(followed))
 
     def with_path(self, followed: Followed) -> Track:
         """The track with what was followed, joined to what was known before; frames followed anew take its place."""
@@ -226,16 +242,14 @@ def _ways(track: Track) -> NDArray[np.float64] | None:
     return nudged(ways, followed.numbers, corners, nudges, "perspective" if nudges else track.model)
 
 
-def _stretches(followed: Followed) -> list[tuple[int, int, str]]:
-    """First and last frame of each stretch that is not held, and what is the matter."""
-    names = {State.WEAK: "weak", State.BRIDGED: "bridged", State.OUT: "off the picture"}
-    found: list[tuple[int, int, str]] = []
+def _stretches(followed: Followed) -> tuple[tuple[int, int, State], ...]:
+    found: list[tuple[int, int, State]] = []
     edges = np.flatnonzero(np.diff(followed.states.astype(int), prepend=-1, append=-1))
     for a, b in pairwise(edges.tolist()):
         state = State(int(followed.states[a]))
         if state is not State.HELD:
-            found.append((int(followed.numbers[a]), int(followed.numbers[b - 1]), names[state]))
-    return found
+            found.append((int(followed.numbers[a]), int(followed.numbers[b - 1]), state))
+    return tuple(found)
 
 
 @dataclass(frozen=True)

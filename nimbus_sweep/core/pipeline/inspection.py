@@ -164,12 +164,12 @@ class Allowed:
 
     def __init__(self, layout: PictureFormat, knowledge: Sequence[Knowledge]) -> None:
         self._layout = layout
-        told = [(known.touched(), known.touched_in()) for known in knowledge]
-        self._always = [self._mask(i, [t[i] for t, _ in told]) for i in range(len(layout.components))]
+        touched = [(known.touched(), known.touched_in()) for known in knowledge]
+        self._always = [self._mask(i, [t[i] for t, _ in touched]) for i in range(len(layout.components))]
         size = layout.components[0].width * layout.components[0].height
         # Steps on parts of the picture: their repairs have surroundings.
-        self._parts = [(t[0], single) for t, single in told if len(t[0]) <= _LOCAL * size]
-        self._single = [single for _, single in told]
+        self._parts = [(t[0], single) for t, single in touched if len(t[0]) <= _LOCAL * size]
+        self._single = [single for _, single in touched]
 
     def _mask(self, index: int, places: Iterable[NDArray[np.int64]]) -> Mask:
         component = self._layout.components[index]
@@ -180,13 +180,13 @@ class Allowed:
 
     def at(self, number: int, index: int) -> Mask:
         """Where component `index` of a frame may differ."""
-        single = [told[number][index] for told in self._single if number in told]
+        single = [places[number][index] for places in self._single if number in places]
         return self._always[index] | self._mask(index, single) if single else self._always[index]
 
     def repairs(self, number: int) -> Mask:
         """Where steps on parts of the picture may act on its first component in a frame."""
         size = self._layout.components[0].width * self._layout.components[0].height
-        single = [told[number][0] for _, told in self._parts if number in told and len(told[number][0]) <= _LOCAL * size]
+        single = [places[number][0] for _, places in self._parts if number in places and len(places[number][0]) <= _LOCAL * size]
         return self._mask(0, [*(always for always, _ in self._parts), *single])
 
 
@@ -299,13 +299,13 @@ class Inspector:
             if area < _JUDGED * self._scale**2:
                 continue
             sound = ~joined[box].astype(bool)
-            told = [_beyond("structure", fine[box], inside, ring, sound)]
+            departures = [_beyond("structure", fine[box], inside, ring, sound)]
             if moved is not None:
-                told.append(_beyond("change", moved[box], inside, ring, sound, more_only=True))
-            told.append(_apart(level[box], inside, ring, sound))
+                departures.append(_beyond("change", moved[box], inside, ring, sound, more_only=True))
+            departures.append(_apart(level[box], inside, ring, sound))
             # Where next to nothing was changed, a departure is the scene's own.
             change = float(np.abs(light - own)[box][inside].mean())
-            score, code, value = max(told)
+            score, code, value = max(departures)
             score *= min(1.0, change / 3) * (1 - float(np.exp(-area / 40)))
             if score < _DEPARTS:
                 # What was changed most is shown after those that depart.

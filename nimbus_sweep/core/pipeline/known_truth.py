@@ -48,7 +48,7 @@ def held_against(truth: Path, source: FrameSource, delivered: FrameSource, place
     place : callable
         Gives a frame's place in the delivery, None when it is not in it.
     """
-    told = []
+    marks = []
     with np.load(truth) as kept:
         frames = [(k, int(n), at) for k, n in enumerate(kept["numbers"]) if (at := place(int(n))) is not None]
         count = int(kept["count"])
@@ -70,5 +70,5 @@ def held_against(truth: Path, source: FrameSource, delivered: FrameSource, place
         return []
     for m in range(count):
         before, after = (float(10 * np.log10(255**2 * samples[m] / max(e, 1e-9))) for e in errors[m])
-        told.append(MarkTruth(x=middles[m][0], y=middles[m][1], before=round(before, 1), after=round(after, 1)))
-    return told
+        marks.append(MarkTruth(x=middles[m][0], y=middles[m][1], before=round(before, 1), after=round(after, 1)))
+    return marks

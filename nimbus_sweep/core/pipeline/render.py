@@ -148,9 +148,9 @@ def render(
     pace = _Pace(total, on_progress)
 
     def tick() -> None:
-        pace.told(_frames_there(folder, total))
+        pace.report(_frames_there(folder, total))
 
-    pace.told(_frames_there(folder, total), force=True)
+    pace.report(_frames_there(folder, total), force=True)
     _render_all(spec, stretches, executor, tick)
     reel.check_unchanged()
     form = FORMATS[spec.delivery.kind]
@@ -161,7 +161,7 @@ def render(
         gather(chunks, reel, out, cut, carried.model_dump_json(indent=2))
     else:
         join(chunks, reel, out, form, cut, {REPORT_TAG: carried.model_dump_json()})
-    pace.told(total, force=True)
+    pace.report(total, force=True)
 
 
 def _render_all(spec: RenderSpec, stretches: list[list[tuple[int, int]]], executor: Executor | None, tick: Callable[[], None]) -> None:
@@ -301,7 +301,7 @@ class _Pace:
         self._total, self._on_progress = total, on_progress
         self._start: tuple[float, int] | None = None
 
-    def told(self, done: int, force: bool = False) -> None:
+    def report(self, done: int, force: bool = False) -> None:
         now = time.monotonic()
         if self._start is None:
             self._start = (now, done)

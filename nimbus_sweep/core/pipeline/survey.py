@@ -45,10 +45,10 @@ def survey(
         held = next((hold_outs[step] for step in kind.steps if step in hold_outs), None) if hold_outs else None
         share = (lambda part, done=done: on_progress((done + part) / len(kinds))) if on_progress else None
         with _alone(kind, evidence, notes):
-            told = kind.detect(evidence, share, held)
-            found.extend(told.findings)
-            notes.extend(told.notes)
-            evidence = told.evidence or evidence
+            detected = kind.detect(evidence, share, held)
+            found.extend(detected.findings)
+            notes.extend(detected.notes)
+            evidence = detected.evidence or evidence
     return Surveyed(told_apart(found), tuple(notes))
 
 

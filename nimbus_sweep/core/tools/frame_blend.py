@@ -37,13 +37,13 @@ class FrameBlendSettings(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _named(cls, told: Any) -> Any:
+    def _named(cls, stored: Any) -> Any:
         """Weights may be told by their offsets, as ``shares``; those of 0 are left out."""
-        if not isinstance(told, dict) or "shares" not in told:
-            return told
-        shares = {int(k): float(w or 0) for k, w in sorted(dict(told["shares"]).items(), key=lambda s: int(s[0]))}
+        if not isinstance(stored, dict) or "shares" not in stored:
+            return stored
+        shares = {int(k): float(w or 0) for k, w in sorted(dict(stored["shares"]).items(), key=lambda s: int(s[0]))}
         kept = {k: w for k, w in shares.items() if w}
-        rest = {k: v for k, v in told.items() if k != "shares"}
+        rest = {k: v for k, v in stored.items() if k != "shares"}
         return {**rest, "offsets": tuple(kept), "weights": tuple(kept.values())}
 
     @model_validator(mode="after")
@@ -80,8 +80,8 @@ class BlendPlan(InEveryFrame):
     @classmethod
     def load(cls, path: Path) -> BlendPlan:
         """Read a plan written by `save`."""
-        layout, told = kept(path)
-        return cls(layout, FrameBlendSettings.model_validate(told["settings"]))
+        layout, values = kept(path)
+        return cls(layout, FrameBlendSettings.model_validate(values["settings"]))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all."""

@@ -95,8 +95,8 @@ class GrainPlan(InEveryFrame):
     @classmethod
     def load(cls, path: Path) -> GrainPlan:
         """Read a plan written by `save`."""
-        layout, told = kept(path)
-        own, like = (tuple(None if g is None else GrainOf(**g).grain for g in told[name]) for name in ("own", "like"))
+        layout, values = kept(path)
+        own, like = (tuple(None if g is None else GrainOf(**g).grain for g in values[name]) for name in ("own", "like"))
         return cls(layout, own, like)
 
     def touched(self) -> list[NDArray[np.int64]]:

@@ -60,8 +60,8 @@ class ReframePlan:
     @classmethod
     def load(cls, path: Path) -> ReframePlan:
         """Read a plan written by `save`."""
-        layout, told = kept(path)
-        return cls(layout, ReframeSettings.model_validate(told["settings"]))
+        layout, values = kept(path)
+        return cls(layout, ReframeSettings.model_validate(values["settings"]))
 
     def on(self, tracks: tuple[Track, ...]) -> ReframePlan:
         """The plan with the tracks of the shot."""

@@ -53,8 +53,8 @@ class MedianPlan(InEveryFrame):
     @classmethod
     def load(cls, path: Path) -> MedianPlan:
         """Read a plan written by `save`."""
-        layout, told = kept(path)
-        return cls(layout, RegionMedianSettings.model_validate(told["settings"]))
+        layout, values = kept(path)
+        return cls(layout, RegionMedianSettings.model_validate(values["settings"]))
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, until a region narrows them."""

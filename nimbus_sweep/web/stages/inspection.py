@@ -42,7 +42,7 @@ def sheet(reel_id: int) -> str:
         ready=viewing.ready(reel),
         check=checks[place],
         checks=checks,
-        told=[_judged(s) for s in shots],
+        judged=[_judged(s) for s in shots],
         verdicts=VERDICTS,
         outcomes=OUTCOMES,
         busy=latest(reel, "check", "waiting", "running"),

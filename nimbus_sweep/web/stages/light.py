@@ -161,9 +161,9 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     if reach is None or grain is None or before is None or not np.isfinite(reach + grain + before):
         abort(400, "reach, grain and before have to be numbers.")
     learned = _learned(reel, shot, int(before))
-    told = _forms(path, path.stat().st_mtime, shot.span, learned, frame, int(np.clip(reach, 1, 60)), grain)
-    plane = np.full((*getattr(told, form).shape, 4), 255, np.uint8)
-    plane[..., 3] = 255 * getattr(told, form)
+    forms = _forms(path, path.stat().st_mtime, shot.span, learned, frame, int(np.clip(reach, 1, 60)), grain)
+    plane = np.full((*getattr(forms, form).shape, 4), 255, np.uint8)
+    plane[..., 3] = 255 * getattr(forms, form)
     made, data = cv2.imencode(".png", plane)
     if not made:
         abort(500)
@@ -193,7 +193,7 @@ def mains() -> str | tuple[str, int]:
         "readout": request.args.get("readout", "0"),
         "lines": request.args.get("lines", str(reel.facts.height) if reel else "1080"),
     }
-    fault, told = "", None
+    fault, result = "", None
     try:
         frames = _number(asked["rate"], "The frame rate")
         if frames <= 0:
@@ -203,11 +203,11 @@ def mains() -> str | tuple[str, int]:
         if hertz not in MAINS:
             raise ValueError("Mains are 50 or 60 Hz.")
         lines = _number(asked["lines"], "The number of lines")
-        told = sheet(hertz, frames, float(shutter), float(_number(asked["readout"], "The line time") * lines) / 1e6)
+        result = sheet(hertz, frames, float(shutter), float(_number(asked["readout"], "The line time") * lines) / 1e6)
     except ValueError as error:
         fault = str(error)
     place = place_named(reel) if reel else 0
-    page = render_template("mains.html", asked=asked, told=told, fault=fault, mains=MAINS, reel=reel, place=place)
+    page = render_template("mains.html", asked=asked, result=result, fault=fault, mains=MAINS, reel=reel, place=place)
     return (page, 422) if fault else page
 
 

@@ -142,8 +142,8 @@ def ways(reel_id: int, number: int) -> Response:
     if not (shot.treated and shot.enter <= number < shot.leave):
         return jsonify(marks=[])
     known = viewing.known(reel, shot, viewing.reader(reel).format)
-    told = [w for one in known for w in one.ways(number)]
-    return jsonify(marks=[{**asdict(w.window), "way": w.way, "frames": sorted(w.frames), "low": w.low} for w in told])
+    mended = [w for one in known for w in one.ways(number)]
+    return jsonify(marks=[{**asdict(w.window), "way": w.way, "frames": sorted(w.frames), "low": w.low} for w in mended])
 
 
 @pages.get("/reels/<int:reel_id>/light")

@@ -98,8 +98,8 @@ def describe_job(job_id: int) -> Response:
         abort(404)
     sent = read_body(_JobChange)
     for name, most in (("title", 200), ("reference", 120), ("notes", 20_000)):
-        if (told := getattr(sent, name)) is not None:
-            text = told.strip()[:most]
+        if (value := getattr(sent, name)) is not None:
+            text = value.strip()[:most]
             if name == "title" and not text:
                 abort(400, "A job has a title.")
             setattr(job, name, text)
@@ -246,13 +246,13 @@ def _clean(name: str) -> str:
 
 def _receive(path: Path) -> None:
     """Write the body of the request to `path`; whole or not at all."""
-    limit, told = services().upload_limit, request.content_length
-    if told is None:
+    limit, announced = services().upload_limit, request.content_length
+    if announced is None:
         abort(411, "The upload does not say how long it is.")
-    if told > limit:
+    if announced > limit:
         abort(
             413,
-            f"The file is {told / 1e6:.0f} MB; uploads are limited to {limit / 1e6:.0f} MB. Put it into an allowed folder and open it by path.",
+            f"The file is {announced / 1e6:.0f} MB; uploads are limited to {limit / 1e6:.0f} MB. Put it into an allowed folder and open it by path.",
         )
     received = 0
     with atomic_write(path) as stream:
@@ -261,8 +261,8 @@ def _receive(path: Path) -> None:
             if received > limit:
                 abort(413, f"Uploads are limited to {limit / 1e6:.0f} MB.")
             stream.write(block)
-        if received != told:
-            raise SweepError(f"The upload of {path.name} broke off after {received} of {told} bytes. Send it again.")
+        if received != announced:
+            raise SweepError(f"The upload of {path.name} broke off after {received} of {announced} bytes. Send it again.")
 
 
 class _Job(Body):

@@ -71,8 +71,8 @@ def _start(reel: Reel) -> dict[str, object]:
 
 def mark_of(reel: Reel) -> str:
     """What the addresses of a reel's pictures carry, so that what they name never changes."""
-    told = f"{reel.fingerprint}{reel.modified}{json.dumps(reel.reading)}{reel.look}{reel.state == 'ready'}"
-    return hashlib.sha256(told.encode()).hexdigest()[:12]
+    text = f"{reel.fingerprint}{reel.modified}{json.dumps(reel.reading)}{reel.look}{reel.state == 'ready'}"
+    return hashlib.sha256(text.encode()).hexdigest()[:12]
 
 
 def _shots(reel: Reel) -> list[dict[str, object]]:
@@ -144,8 +144,8 @@ def state(reel_id: int) -> Response:
 
 def _site(index: int, finding: JudgedFinding) -> dict[str, Any]:
     """A finding as it is marked on the picture."""
-    told = {name: getattr(finding, name) for name in _SITE}
-    return told | {"index": index, "title": title(finding), "drawn": DEFECTS[finding.kind].drawn}
+    site = {name: getattr(finding, name) for name in _SITE}
+    return site | {"index": index, "title": title(finding), "drawn": DEFECTS[finding.kind].drawn}
 
 
 @pages.post("/reels/<int:reel_id>/open")

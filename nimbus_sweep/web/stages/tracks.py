@@ -9,13 +9,14 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.model.planes import moved
+from ...core.model.planes import State, moved
 from ...core.model.recipes import first_fault
 from ...core.model.regions import Key, Part, Region
 from ...core.model.tracks import Track
 from ...jobs.tasks import TrackSettings
 from ...store import edits
 from ...store.models import Reel
+from ...wording.tracks import STATES
 from .common import AtFrame, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("tracks", __name__, url_prefix="/reels/<int:reel_id>/tracks")
@@ -102,9 +103,8 @@ def seen(reel_id: int, index: int) -> Response:
     if followed is not None:
         at = frame - track.first
         inside = 0 <= at < len(followed.numbers)
-        words = ("held", "weak", "not seen: bridged", "off the picture")
         said = (
-            f"Frame {frame}: {words[int(followed.states[at])]}, misfit {100 * followed.misfit[at]:.1f} %, corners sure to {followed.loose[at]:.2f} px."
+            f"Frame {frame}: {STATES[State(int(followed.states[at]))]}, misfit {100 * followed.misfit[at]:.1f} %, corners sure to {followed.loose[at]:.2f} px."
             if inside
             else f"Frame {frame} was not followed."
         )

@@ -53,7 +53,7 @@ def sheet(reel_id: int) -> str:
         lit_left=any(f.step in _LIGHT for f in edits.kept(shot)) and not any(s.kind in _LIGHT and s.on for s in recipe.steps),
         grain=next((getattr(s.settings, "grain", 0.0) for s in recipe.steps if s.kind in _LIGHT), 0.0),
         moves=partial(moving_share, reel, shot),
-        told=_told(reel, shot),
+        figures=_figures_by_step(reel, shot),
         before=_before(edits.named(shot)),
         repeated=reel.facts.repeated,
         cadence=reel.facts.cadence,
@@ -66,7 +66,7 @@ def sheet(reel_id: int) -> str:
         clipped=clipped(),
         points=STARTING_POINTS.values(),
         library=library(),
-        tracks=[(t, t.told()) for t in recipe.tracks],
+        tracks=[(t, t.summary()) for t in recipe.tracks],
         above={t.name: [name for name, _ in recipe.above(t)] for t in recipe.tracks},
         tracking=latest(reel, "track"),
         kinds_needing={kind.kind: kind.needs_region for kind in STEPS.values()},
@@ -79,22 +79,22 @@ def _before(recipe: Recipe) -> str:
     return hashlib.sha256(recipe.model_copy(update={"steps": recipe.steps[:at]}).model_dump_json().encode()).hexdigest()[:16]
 
 
-def _told(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
+def _figures_by_step(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
     """What the analyses of the steps that mend single frames have to tell, by the place of the step; only of those that are there."""
-    told, at = {}, 0
+    known_of, at = {}, 0
     for n, step in enumerate(shot.recipe.steps):
         if not step.on:
             continue
         known = services().viewing.learned_of(reel, shot, at) if step.of.learns_from == "frames" else None
         inner = unconfined(known)
         if isinstance(inner, PatchPlan):
-            told[n] = inner.told | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
+            known_of[n] = inner.figures | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
         elif isinstance(inner, PlatePlan):
-            told[n] = inner.told | {"mark": hashlib.sha256(step.model_dump_json().encode()).hexdigest()[:12]}
+            known_of[n] = inner.figures | {"mark": hashlib.sha256(step.model_dump_json().encode()).hexdigest()[:12]}
         elif isinstance(inner, GrainPlan):
-            told[n] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
+            known_of[n] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
         at += 1
-    return told
+    return known_of
 
 
 def _grains(layout: PictureFormat, grains: tuple[Grain | None, ...]) -> list[dict[str, Any]]:

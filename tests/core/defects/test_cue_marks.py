@@ -90,7 +90,7 @@ def test_the_other_of_a_pair_is_found_from_one_by_hand() -> None:
     drawn = drawn_by_hand(Ellipse(x=first.x, y=first.y, across=first.across + 6, down=first.down + 6), (height, width), FIRST + 2)
     assert (drawn.first, drawn.stop, drawn.by_hand) == (FIRST + 2, FIRST + 3, True)
     plan = analyse(Span.of(over, 0, LONG), resolve(CueLiftSettings(), [drawn]))
-    assert plan.told["frames"] == [*range(9, 13), *range(181, 185)]
+    assert plan.figures["frames"] == [*range(9, 13), *range(181, 185)]
     # At the edge that the scene comes in by, one side alone shows what is behind.
     assert decibels(truth, spoiled, put(plan, over)) > 36
     with pytest.raises(SweepError, match="outside the picture"):
@@ -182,8 +182,8 @@ def burning(name: str) -> tuple[MemorySource, list[Planes], Region]:
 def test_a_burn_is_filled_from_before_and_behind(name: str) -> None:
     over, truth, region = burning(name)
     plan = fill_burns(Span.of(over, 0, 28), BorrowFillSettings(), None, Outside(region))
-    assert plan.told["frames"] == list(range(7, 21))
-    assert not plan.told["unlent"]
+    assert plan.figures["frames"] == list(range(7, 21))
+    assert not plan.figures["unlent"]
     mended = put(plan, over)
     spoiled = list(over.pictures)
     stokes = [
@@ -205,7 +205,7 @@ def test_fills_do_not_stand_still_and_no_lender_is_told_of() -> None:
     fills = [f.planes[0][middle] for f in plan.apply(over, 0, 28).frames(11, 16)]
     assert all((a != b).any() for a, b in pairwise(fills))
     alone = fill_burns(Span.of(over, 10, 14), BorrowFillSettings(first=10, stop=14), None, Outside(region))
-    assert alone.told["unlent"], "every frame of this stretch is burnt at the same place"
+    assert alone.figures["unlent"], "every frame of this stretch is burnt at the same place"
     assert not len(fill_burns(Span.of(over, 0, 28), BorrowFillSettings(), None, None).table), "nothing is drawn"
 
 
@@ -221,6 +221,6 @@ def test_a_plan_is_read_back_as_it_was_written(tmp_path: Path) -> None:
     plan = analyse(Span.of(over, 0, 28), CueLiftSettings(marks=marks))
     plan.save(tmp_path / "plan.npz")
     again = PatchPlan.load(tmp_path / "plan.npz")
-    assert again.told == plan.told
+    assert again.figures == plan.figures
     for a, b in zip(put(plan, over), put(again, over), strict=True):
         assert all((x == y).all() for x, y in zip(a, b, strict=True))

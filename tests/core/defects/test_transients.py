@@ -65,7 +65,7 @@ def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -
     inside, altered = held(truth, list(over.pictures), mended)
     assert inside > 35
     assert altered < 0.0004
-    assert not plan.told["slow"]
+    assert not plan.figures["slow"]
     # Each is told of by the survey, but a step for it is never suggested.
     found = surveyed(Span.of(over, 0, LONG), 0, LONG).findings
     assert [f.kind for f in found if f.convinces] == ["transient"]
@@ -109,8 +109,8 @@ def test_what_moves_slowly_is_left_whole_and_told_of() -> None:
     figure = Crossing(0, LONG, 0.2 * width, 0.6 * height, 0.008 * height, 0, 0.2 * height, 30, 0.0)
     over = scene("noisy bunny-near").over(crossed(truth, [figure]))
     plan, mended = taken_off(over)
-    assert len(plan.told["slow"]) == 1
-    first, last, x, y, w, h = plan.told["slow"][0]
+    assert len(plan.figures["slow"]) == 1
+    first, last, x, y, w, h = plan.figures["slow"][0]
     assert first <= 2
     assert last >= LONG - 3
     assert x < figure.x + 20
@@ -152,7 +152,7 @@ def test_short_shots_flashes_and_snow_are_safe() -> None:
     truth = list(scene("noisy bikes-2").pictures)[:12]
     for stop in (1, 2):
         plan = analyse(Span.of(scene("noisy bikes-2"), 0, stop), FleetingSettings())
-        assert plan.told["few"]
+        assert plan.figures["few"]
         assert not len(plan.table)
     flash = [
         tuple(np.clip(p.astype(int) + (70 if n == 5 and k == 0 else 0), 0, 255).astype(np.uint8) for k, p in enumerate(t))
@@ -169,7 +169,7 @@ def test_short_shots_flashes_and_snow_are_safe() -> None:
             cv2.circle(flakes, (int(x), int(y)), int(r), 1.0, -1)
         snow.append((np.where(flakes > 0, 245, planes[0]).astype(np.uint8), *planes[1:]))
     plan, mended = taken_off(scene("noisy bikes-2").over(snow), FleetingSettings(keeps="darker"))
-    assert len(plan.told["much"]) >= 9
+    assert len(plan.figures["much"]) >= 9
     assert held(snow, snow, mended)[1] < 0.002
 
 

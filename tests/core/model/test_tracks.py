@@ -15,7 +15,7 @@ from nimbus_sweep.core.model.planes import State, moved
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.model.regions import Key, Part, Region, box_region
 from nimbus_sweep.core.model.shapes import Ellipse, Stroke
-from nimbus_sweep.core.model.tracks import Riding, Track
+from nimbus_sweep.core.model.tracks import Riding, Track, TrackSummary
 from nimbus_sweep.core.pipeline.analyses import analysis_key
 from nimbus_sweep.core.pipeline.tracking import follow
 
@@ -37,7 +37,7 @@ def track(pan: MemorySource) -> Track:
 
 def test_both_ways_join_to_one_path(track: Track) -> None:
     assert track.first == 0
-    assert track.told() == {"frames": 16, "held": 16, "loose": pytest.approx(0, abs=0.3), "bad": []}
+    assert track.summary() == TrackSummary(16, 16, pytest.approx(0, abs=0.3))
     for n in range(16):
         # The window slides by two pixels a frame, so the scene goes the other way.
         assert track.way(n)[:2, 2] == pytest.approx([-2.0 * (n - 6), 0], abs=0.08)

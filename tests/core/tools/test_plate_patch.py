@@ -43,7 +43,7 @@ def test_a_reflection_goes_and_the_light_stays(name: str, seed: int, flashes: bo
     codes, percent = light_errors(clean, treated, recipe)
     assert codes < 1
     assert percent < 2
-    assert plan.told["unknown"] == [0.0]
+    assert plan.figures["unknown"] == [0.0]
 
 
 def still_scene() -> tuple[MemorySource, MemorySource]:
@@ -77,7 +77,7 @@ def test_a_camera_that_stands_still_needs_no_track(tmp_path: Path) -> None:
     assert not (made[0][0] != spoiled.pictures[0][0])[~inside].any()
     touched = np.unravel_index(plan.touched_in()[0][0], (96, 160))
     assert touched[0].min() <= 34 and touched[1].max() >= 95
-    assert {n for n, _ in plan.told["disturbed"][:4]}.isdisjoint({0, 1, 2}), "undisturbed frames are proposed first"
+    assert {n for n, _ in plan.figures["disturbed"][:4]}.isdisjoint({0, 1, 2}), "undisturbed frames are proposed first"
 
 
 @pytest.mark.slow
@@ -95,7 +95,7 @@ def test_plates_serve_their_own_frames(tmp_path: Path) -> None:
     plates = [{"kind": "frame", "frame": 5, "serves_to": 2}, {"kind": "middle", "first": 3, "stop": 8, "serves_from": 6}]
     made, plan = patched(spoiled, tmp_path, plates=plates)
     assert [plan.fits[n].plate for n in (0, 2, 6, 7)] == [0, 0, 1, 1]
-    assert plan.told["unserved"] == [3, 4, 5]
+    assert plan.figures["unserved"] == [3, 4, 5]
     assert np.array_equal(made[4][0], spoiled.pictures[4][0])
     assert made[0][0][40:56, 60:90].max() < 225
 
@@ -135,7 +135,7 @@ def test_what_no_frame_shows_is_told_and_left(tmp_path: Path) -> None:
     step = Step(kind="plate-patch", region=box_region(54, 34, 42, 28), hold_out=hidden)
     known = Analyses(tmp_path, "test", 0, 8).make(Recipe(steps=(step,)), spoiled, lambda: None)  # type: ignore[arg-type, return-value]
     plan = known[0].inner  # type: ignore[attr-defined]
-    assert plan.told["unknown"][0] == pytest.approx(16 * 14 / (42 * 28), rel=0.2)
+    assert plan.figures["unknown"][0] == pytest.approx(16 * 14 / (42 * 28), rel=0.2)
     made = chain(spoiled, known, 0, 8).frame(0)
     assert np.array_equal(made.planes[0][41:49, 71:81], spoiled.pictures[0][0][41:49, 71:81])
 
@@ -246,7 +246,7 @@ def test_strokes_on_what_is_unknown_are_told_of(tmp_path: Path) -> None:
     span = Span.of(spoiled, 0, 8)
     outside = Outside(recipe.steps[0].acts_in, hidden)
     plan = analyse(span, PlatePatchSettings(also=False), None, outside)
-    assert plan.told["unknown"][0] > 0.1
+    assert plan.figures["unknown"][0] > 0.1
     size = len(plan.touched_in()[0][0])
     touch = {"plate": 0, "touch": {"frame": 0, "points": [[70, 47]], "size": 30, "hardness": 1.0, "across": 0, "down": -20}}
     painted = plan.with_touches(PlatePatchSettings.model_validate({"touches": [touch]}))

@@ -204,13 +204,13 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
     found: list[tuple[int, int, Box, Places]] = []
 
     def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Patch], list[_Patch]]]:
-        told = []
+        measured = []
         for before, behind in zip(*pair, strict=True):
             there, back = _moved(before.look, behind.look)
             one, other = before.plane, behind.plane
             # What is in the earlier one alone is gone; what is in the later one alone has come.
-            told.append((_blobs(one, other, there, whole), _blobs(other, one, back, whole)))
-        return told
+            measured.append((_blobs(one, other, there, whole), _blobs(other, one, back, whole)))
+        return measured
 
     def pairs() -> Iterator[tuple[list[_Corner], list[_Corner]]]:
         last: list[_Corner] | None = None

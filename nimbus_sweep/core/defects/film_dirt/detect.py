@@ -66,9 +66,9 @@ def surveyed(
     def looked_at(stretch: tuple[int, list[Frame]]) -> tuple[list[Speck], bool]:
         at, frames = stretch
         lights = [_reduced(luma(f), factor) for f in frames]
-        told = look_over(lights, noise_of(lights[:2]), at, at + 1)[0]
+        found_here = look_over(lights, noise_of(lights[:2]), at, at + 1)[0]
         held = None if hold_out is None else _reduced(hold_out.mask((layout.height, layout.width), frames[at].number), factor)
-        return [s for s, _, _ in told.specks if held is None or not held[s.box][s.mask].any()], told.marked > CROWDED
+        return [s for s, _, _ in found_here.specks if held is None or not held[s.box][s.mask].any()], found_here.marked > CROWDED
 
     looked = 0
     for (at, frames), (specks, full) in buffered_map(looked_at, stretches(), most=3):

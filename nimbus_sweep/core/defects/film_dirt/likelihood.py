@@ -73,7 +73,7 @@ class SpeckEvidence:
         """How sure it is a speck, 0 to 1."""
         single = 2 - self.usable
         log_area = log(min(max(self.area, 2), 5000))
-        told = (
+        evidence = (
             _BIAS
             + 2.08 * log(min(max(self.contrast, 3), 200))
             - 1.53 * min(self.misfit, 2) ** 0.5
@@ -90,7 +90,7 @@ class SpeckEvidence:
             - 31.8 * max(0.0, _FOUND - self.found)
             - 0.88 * max(0.0, log_area - 6)
         )
-        return 1 / (1 + exp(-min(max(told, -40), 40)))
+        return 1 / (1 + exp(-min(max(evidence, -40), 40)))
 
 
 def with_prior(sure: NDArray[np.float64], frames: int) -> NDArray[np.float64]:

@@ -141,7 +141,7 @@ class _Lasting:
 
     def __init__(self, ways: _Ways, lights: Sequence[Plane], marks: Sequence[Plane], noise: float) -> None:
         self._ways, self._lights, self._marks, self._noise = ways, lights, marks, noise
-        self._told: dict[tuple[int, int], _Found] = {}
+        self._found_by_pair: dict[tuple[int, int], _Found] = {}
 
     def of(self, n: int) -> _Found:
         """Those of a frame that begin in it, or ended the frame before."""
@@ -159,10 +159,10 @@ class _Lasting:
         behind, far = n - step, n + 2 * step
         if min(n, behind, far) < 0 or max(n, behind, far) >= len(self._ways):
             return []
-        if (n, step) not in self._told:
-            self._told = {key: told for key, told in self._told.items() if abs(key[0] - n) <= 2}
-            self._told[n, step] = self._found(n, step, behind, far)
-        return self._told[n, step]
+        if (n, step) not in self._found_by_pair:
+            self._found_by_pair = {key: motion for key, motion in self._found_by_pair.items() if abs(key[0] - n) <= 2}
+            self._found_by_pair[n, step] = self._found(n, step, behind, far)
+        return self._found_by_pair[n, step]
 
     def _found(self, n: int, step: int, behind: int, far: int) -> _Found:
         light = self._lights[n]

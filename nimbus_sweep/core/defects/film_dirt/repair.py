@@ -118,8 +118,8 @@ def analyse(
     # Starting processes takes about as long as a stretch of frames does.
     found = in_processes(_found_in, stretches) if len(span) > _ALONE else map(_found_in, stretches)
     done = 0
-    for many, told in found:
-        patches += told
+    for many, found_here in found:
+        patches += found_here
         done += many
         if on_progress:
             on_progress(min(1.0, done / len(span)))
@@ -145,9 +145,9 @@ def _found_in(stretch: _Stretch) -> tuple[int, list[Patch]]:
     layout = stretch.frames[0].format
     patches = []
     looked = look_over([luma(f) for f in stretch.frames], stretch.noise, stretch.first, stretch.stop)
-    for n, told in zip(range(stretch.first, stretch.stop), looked, strict=True):
+    for n, found_here in zip(range(stretch.first, stretch.stop), looked, strict=True):
         held = None if stretch.hold_out is None else stretch.hold_out.mask((layout.height, layout.width), stretch.frames[n].number)
-        for speck, lends, near in told.specks:
+        for speck, lends, near in found_here.specks:
             if held is None or not held[speck.box][speck.mask].any():
                 patches.append(patch_of(stretch.frames, n, speck, lends, near, stretch.grain))
     return stretch.stop - stretch.first, patches

@@ -103,8 +103,8 @@ class Unrest:
         side = 2 * max(7, round(_AROUND * max(light.shape))) + 1
         missed = np.minimum.reduce([(light - n.light) ** 2 for n in near])
         free = 1 - marked
-        told = cv2.blur(free, (side, side))
-        left_over = np.maximum(cv2.blur(missed * free, (side, side)), 0) / np.maximum(told, 0.05)
+        counts = cv2.blur(free, (side, side))
+        left_over = np.maximum(cv2.blur(missed * free, (side, side)), 0) / np.maximum(counts, 0.05)
         return cls(left_over, cv2.blur(marked, (side, side)), cv2.blur(np.maximum.reduce([n.marked for n in near]), (side, side)))
 
 
@@ -183,11 +183,11 @@ def _blobs(departs: Plane, out: Plane, seeds: Mask, extent: float) -> list[tuple
     size, longest = departs.size, _LONGEST * max(departs.shape)
     if not seeds.any():
         return []
-    _, named, told, _ = cv2.connectedComponentsWithStats((departs > extent).astype(np.uint8), connectivity=8)
+    _, named, stats, _ = cv2.connectedComponentsWithStats((departs > extent).astype(np.uint8), connectivity=8)
     blobs: list[tuple[Box, Mask, float]] = []
     holding = np.unique(named[seeds])
     for n in holding[holding > 0]:
-        left, top, wide, tall, _ = (int(v) for v in told[n])
+        left, top, wide, tall, _ = (int(v) for v in stats[n])
         box = np.s_[top : top + tall, left : left + wide]
         own = named[box] == n
         inner, outer, held_seeds = departs[box], out[box], seeds[box]
@@ -291,10 +291,10 @@ class _Filled:
 
 
 def _filled(frame: _Looked, about: _Surroundings) -> _Filled:
-    told = frame.light[about.window][about.ring]
+    ring_light = frame.light[about.window][about.ring]
     sources = [n.light[about.window] for n in frame.near]
-    singles = [_fitted(told, s, about.ring) if use else None for s, use in zip(sources, about.usable, strict=True)]
-    errors = [float(np.sqrt(_mean_square(told - s.made[about.ring]))) if s is not None else np.inf for s in singles]
+    singles = [_fitted(ring_light, s, about.ring) if use else None for s, use in zip(sources, about.usable, strict=True)]
+    errors = [float(np.sqrt(_mean_square(ring_light - s.made[about.ring]))) if s is not None else np.inf for s in singles]
     doubts = [1 / (e * e + 0.25 + frame.noise * frame.noise) for e in errors]
     # What is marked there itself counts only where the other shows nothing.
     shares = [d * (0.05 if m > 0.1 else 1) for d, m in zip(doubts, about.marks, strict=True)]
@@ -324,8 +324,8 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     contrast = float(np.percentile(layer[inner], 80))
     if contrast < 0.6 * max(SEED * noise, LEAST):
         return None
-    told = here[ring]
-    misfit = float(np.sqrt(_mean_square(told - made.fill[ring])))
+    ring_light = here[ring]
+    misfit = float(np.sqrt(_mean_square(ring_light - made.fill[ring])))
     both = [s.made for s in made.singles if s is not None]
     evidence = SpeckEvidence(
         contrast=contrast,
@@ -350,9 +350,9 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     evidence = replace(
         evidence,
         moves=float(np.mean([np.hypot(*n.motion[about.window][ring].std(0)) for n in used])),
-        life=float(told.std()) / contrast,
+        life=float(ring_light.std()) / contrast,
         area=float(hole.sum()),
-        flat=float(np.sqrt(_mean_square(told - _plane(here, ring)[ring]))) / contrast,
+        flat=float(np.sqrt(_mean_square(ring_light - _plane(here, ring)[ring]))) / contrast,
     )
     if evidence.sure < least:
         return None
@@ -366,12 +366,12 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
 def _plane(here: Plane, ring: Mask) -> Plane:
     """The plane through the ring, over the window."""
     rows, cols = np.nonzero(ring)
-    y, x, told = rows - rows.mean(), cols - cols.mean(), here[ring].astype(np.float64)
+    y, x, values = rows - rows.mean(), cols - cols.mean(), here[ring].astype(np.float64)
     yy, xx, xy = float(y @ y), float(x @ x), float(x @ y)
     # Normal equations about the ring's middle; a ring is never a line.
     power = max(xx * yy - xy * xy, 1e-9)
-    down, across = (float(y @ told) * xx - float(x @ told) * xy) / power, (float(x @ told) * yy - float(y @ told) * xy) / power
-    height = float(told.mean()) - down * float(rows.mean()) - across * float(cols.mean())
+    down, across = (float(y @ values) * xx - float(x @ values) * xy) / power, (float(x @ values) * yy - float(y @ values) * xy) / power
+    height = float(values.mean()) - down * float(rows.mean()) - across * float(cols.mean())
     return np.asarray(height + down * np.arange(here.shape[0])[:, None] + across * np.arange(here.shape[1]), np.float32)
 
 
@@ -394,14 +394,14 @@ class _Fitted:
     gain: float
 
 
-def _fitted(told: Plane, source: Plane, ring: Mask) -> _Fitted:
+def _fitted(values: Plane, source: Plane, ring: Mask) -> _Fitted:
     """A neighbour's window with its contrast and level fitted on the ring, held towards the neighbour as it is."""
     seen = source[ring]
-    level, mine = float(seen.mean()), float(told.mean())
+    level, mine = float(seen.mean()), float(values.mean())
     away = seen - np.float32(level)
     power = _mean_square(away)
     hold = 0.05 * max(power, 9.0)
-    gain = (float(np.dot(away, told)) / len(told) + hold) / (power + hold)
+    gain = (float(np.dot(away, values)) / len(values) + hold) / (power + hold)
     # A little of the neighbour's own level is kept, too.
     shift = (mine - level) / 1.02
     return _Fitted(np.float32(gain) * (source - np.float32(level)) + np.float32(level + shift), gain)

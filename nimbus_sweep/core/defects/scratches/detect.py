@@ -46,8 +46,8 @@ def surveyed(
     noise = 0.0
 
     def looked_at(item: tuple[int, Plane]) -> dict[bool, list[Line]]:
-        told = scores(item[1])
-        return {bright: lines(told, bright) for bright in (True, False)}
+        scored = scores(item[1])
+        return {bright: lines(scored, bright) for bright in (True, False)}
 
     lights = ((f.number, luma(f)) for f in span.frames())
     for place, ((number, light), found) in enumerate(buffered_map(looked_at, lights)):

@@ -173,8 +173,8 @@ def sureness(thread: Thread, profile: Profile, frames: int) -> float:
     """
     if not profile.laid_over or thread.edged > _EDGES or thread.carried:
         return 0.0
-    told = profile.doubt < _DOUBT_STILL and thread.edged <= _EDGES_STILL and profile.cover < HIDES
-    if (not thread.proven and not told) or len(thread.frames) < min(LASTS, frames // 2):
+    distinct = profile.doubt < _DOUBT_STILL and thread.edged <= _EDGES_STILL and profile.cover < HIDES
+    if (not thread.proven and not distinct) or len(thread.frames) < min(LASTS, frames // 2):
         return 0.4
     return min(1.0, 0.5 + 0.5 * (1 - profile.doubt / _DOUBT) * min(1.0, thread.share))
 
@@ -253,9 +253,9 @@ def presence(plane: Plane, at: Array, profile: Profile) -> Array:
     # Rows tell by how strong the line would be there against what is not explained.
     weight = usual * usual / (left + 0.5)
     sigma = max(2.0, plane.shape[0] / 120)
-    told = gaussian_filter1d(height * usual / (left + 0.5), sigma, mode="nearest")
+    smoothed = gaussian_filter1d(height * usual / (left + 0.5), sigma, mode="nearest")
     power = gaussian_filter1d(weight, sigma, mode="nearest") + 0.15
-    found = np.clip(told / power, 0, 1.3)
+    found = np.clip(smoothed / power, 0, 1.3)
     # A little of a line is none; most of it is all of it.
     return np.asarray(np.where(found < 0.45, 0.0, np.where(found > 0.75, np.clip(found, 0.95, 1.05), found)))
 

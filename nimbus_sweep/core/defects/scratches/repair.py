@@ -99,9 +99,9 @@ def analyse(
     patches: list[Patch] = []
     if known:
         lights = ((frame, luma(frame)) for frame in span.frames())
-        for done, ((frame, light), told) in enumerate(buffered_map(lambda item: scores(item[1]), lights), start=1):
+        for done, ((frame, light), scored) in enumerate(buffered_map(lambda item: scores(item[1]), lights), start=1):
             for thing, one in enumerate(known):
-                found = _followed(frame, light, told, one)
+                found = _followed(frame, light, scored, one)
                 if found is not None:
                     patches.append(_patch(frame, found, one, thing, grain))
             if on_progress:
@@ -121,7 +121,7 @@ def _learned(span: Span, seed: Seed) -> _Known | None:
     profile = measured(samples, seed.bright)
     if profile is None:
         return None
-    ways = [rows_of(placed(light, told, xs, seed.bright, profile), height) for light, told, xs in samples]
+    ways = [rows_of(placed(light, scored, xs, seed.bright, profile), height) for light, scored, xs in samples]
     profiles: list[Profile | None] = []
     for i, c in enumerate(span.source.format.components):
         across, down = span.source.format.subsampling(i)
@@ -146,13 +146,13 @@ def _at_cells(at: Array, across: int, down: int, height: int) -> Array:
     return np.asarray((np.interp(rows, np.arange(len(at)), at) - (across - 1) / 2) / across)
 
 
-def _followed(frame: Frame, light: Plane, told: Scores, one: _Known) -> tuple[Array, Array] | None:
+def _followed(frame: Frame, light: Plane, scored: Scores, one: _Known) -> tuple[Array, Array] | None:
     """Where the scratch crosses each row of a frame, and how far it is there; nothing where it is not."""
     profile = next(p for p in one.profiles if p is not None)
     named = one.seed.track[0][0] <= frame.number <= one.seed.track[-1][0]
     if one.over and not named:
         return None
-    xs = placed(light, told, one.expected(frame.number, light.shape[0]), one.seed.bright, profile)
+    xs = placed(light, scored, one.expected(frame.number, light.shape[0]), one.seed.bright, profile)
     at = rows_of(xs, light.shape[0])
     there = presence(light, at, profile)
     if there.mean() < _THERE:

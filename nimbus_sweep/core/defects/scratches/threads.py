@@ -289,7 +289,7 @@ def _travel(frames: list[int], xs: Array, moves: Sequence[Plane], width: int) ->
     """How far the scene beside a line has moved from it, over its life, in pixels: the middle of its bands."""
     ranges = []
     for band in range(0, xs.shape[1], 3):
-        away, told = 0.0, [0.0]
+        away, positions = 0.0, [0.0]
         for k in range(1, len(frames)):
             for n in range(frames[k - 1], frames[k]):
                 motion = moves[n]
@@ -298,8 +298,8 @@ def _travel(frames: list[int], xs: Array, moves: Sequence[Plane], width: int) ->
                 near = np.concatenate([motion[row, max(0, int(at) - 14) : max(0, int(at) - 4)], motion[row, int(at) + 5 : int(at) + 15]])
                 away += float(np.median(near)) if len(near) else 0.0
             away -= float(xs[k, band] - xs[k - 1, band])
-            told.append(away)
-        ranges.append(np.ptp(told))
+            positions.append(away)
+        ranges.append(np.ptp(positions))
     return float(np.median(ranges))
 
 

@@ -26,8 +26,8 @@ def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSe
     """Name the marks: those of `settings`, or the findings that are sure enough."""
     if settings.marks is not None:
         return settings
-    told = ((f, f.evidence) for f in findings if isinstance(f.evidence, ShadeEvidence))
-    sure = [(f, e) for f, e in told if f.by_hand or f.confidence >= settings.sure]
+    shaded = ((f, f.evidence) for f in findings if isinstance(f.evidence, ShadeEvidence))
+    sure = [(f, e) for f, e in shaded if f.by_hand or f.confidence >= settings.sure]
     marks = (
         ShadeSeed(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map if e.shared else None)
         for _, e in sorted(sure, key=lambda one: (one[0].y, one[0].x))

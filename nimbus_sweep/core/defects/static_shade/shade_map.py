@@ -54,10 +54,10 @@ class ShadeMap(BaseModel):
         step = 4 if min(share.shape) > _SOFT else 1
         small = cv2.resize(share, (-(-width // step), -(-height // step)), interpolation=cv2.INTER_AREA) if step > 1 else share
         packed = zlib.compress(np.rint(np.clip(small, 0, 1) * _LEVELS).astype("<u2").tobytes(), 9)
-        told = base64.b64encode(packed).decode()
+        encoded = base64.b64encode(packed).decode()
         level, tint = round(float(veil.level), 2), tuple(round(float(v), 2) for v in veil.tint)
         whole = {"left": left, "top": top, "width": width, "height": height, "step": step}
-        return cls(**whole, levels=told, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
+        return cls(**whole, levels=encoded, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
 
     @model_validator(mode="after")
     def _whole(self) -> ShadeMap:

@@ -154,8 +154,8 @@ class ShadePlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = json.dumps({"format": self.layout.as_json(), "colour": asdict(self.colour)})
-        arrays: dict[str, Any] = {"numbers": self.numbers, "moves": self.moves, "told": np.array(told)}
+        header = json.dumps({"format": self.layout.as_json(), "colour": asdict(self.colour)})
+        arrays: dict[str, Any] = {"numbers": self.numbers, "moves": self.moves, "told": np.array(header)}
         for n, mark in enumerate(self.marks):
             arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
             veil = (mark.veil.gain, mark.veil.blur, mark.veil.level, *mark.veil.tint)
@@ -171,8 +171,8 @@ class ShadePlan(InEveryFrame):
         """Read a plan written by `save`."""
         marks = []
         with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
-            layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
+            header = json.loads(str(stored["told"]))
+            layout, colour = PictureFormat.from_json(header["format"]), Colour(**header["colour"])
             for n in range(int(stored["count"])):
                 left, top, needed, borrows, left_over, dark, gain, spread, level, *tint = stored[f"{n}.numbers"].tolist()
                 lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
@@ -314,7 +314,7 @@ class ShadePlan(InEveryFrame):
 
     def ways(self, number: int) -> list[MarkWay]:
         """How each mark is mended in a frame."""
-        told = []
+        mended = []
         for mark in self.marks:
             window, way, low, frames = mark.window, mark.way, "", tuple(int(self.numbers[k]) for k, _ in self._lenders(mark, number))
             if mark.dark:
@@ -333,8 +333,8 @@ class ShadePlan(InEveryFrame):
                 window = Window(
                     mark.left + int(cols[0]), mark.top + int(rows[0]), mark.left + int(cols[-1]) + 1, mark.top + int(rows[-1]) + 1
                 )
-            told.append(MarkWay(window, way, frames if way == "borrow" else (), low))
-        return told
+            mended.append(MarkWay(window, way, frames if way == "borrow" else (), low))
+        return mended
 
 
 def _between(numbers: NDArray[np.int64], moves: NDArray[np.float64], number: int) -> NDArray[np.float64]:

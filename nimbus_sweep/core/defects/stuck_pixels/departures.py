@@ -157,9 +157,9 @@ def stands_still(m: DepartureMap) -> bool:
 
     fixed = tiles(np.abs(m.steady))
     moving = tiles(m.wander)
-    told = fixed + moving > 0.5 + 0.5 * m.noise
-    if told.sum() < 8:
+    stuck = fixed + moving > 0.5 + 0.5 * m.noise
+    if stuck.sum() < 8:
         return True
-    share = fixed[told] / (fixed + moving)[told]
+    share = fixed[stuck] / (fixed + moving)[stuck]
     # (measured on open clips: 0.04 at most where the camera travels, 0.46 and more where it moves 3 px or less)
     return bool(np.percentile(share, 90) > 0.2)

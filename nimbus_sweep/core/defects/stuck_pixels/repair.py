@@ -404,10 +404,10 @@ def _usual_departures(values: Grid, hole: Mask, others: Mask) -> tuple[Grid, Gri
     return 1.4826 * _by_place(np.stack(steady)), _by_place(np.stack(sizes))
 
 
-def _by_place(told: Grid) -> Grid:
+def _by_place(grid: Grid) -> Grid:
     """Median over the first axis; a place seen fewer than three times takes the middle of all."""
-    middle = np.nanmedian(told)
-    return np.where((~np.isnan(told)).sum(0) >= 3, np.nanmedian(np.where(np.isnan(told), middle, told), axis=0), middle)
+    middle = np.nanmedian(grid)
+    return np.where((~np.isnan(grid)).sum(0) >= 3, np.nanmedian(np.where(np.isnan(grid), middle, grid), axis=0), middle)
 
 
 def _coverage(seen: Grid, predicted: Grid, code: float) -> tuple[Grid, Grid, Mask, Mask]:

@@ -266,7 +266,7 @@ def _held_near(
         parts.append((departed[used], smooth[used] - grounds[-1], drawn[i][:, used.ravel()], 1 / (scales[i] ** 2 + 1)))
         energy += parts[-1][3] * float(parts[-1][0] @ parts[-1][0])
         allowance += parts[-1][3] * scales[i] ** 2 * _ALLOWANCE * used.sum()
-    told: list[_Candidate] = []
+    candidates: list[_Candidate] = []
     # Where the matrix is not named the site itself tells it.
     for own in possible(colour):
         ground = to_rgb(grounds, layout, own)
@@ -282,17 +282,17 @@ def _held_near(
                 rest = np.where(usable, 0.0, np.inf)
                 for (at, beside, cover, weight), amplitude, share in zip(parts, amplitudes, shares, strict=True):
                     rest += weight * ((at - cover * (amplitude - share * beside)) ** 2).sum(1)
-                told += [_Candidate(float(rest[n]), int(n), amplitudes, shares) for n in np.argsort(rest)[:_KIN]]
-    told = [one for one in sorted(told, key=lambda one: one.rest) if np.isfinite(one.rest)]
-    if not told:
+                candidates += [_Candidate(float(rest[n]), int(n), amplitudes, shares) for n in np.argsort(rest)[:_KIN]]
+    candidates = [one for one in sorted(candidates, key=lambda one: one.rest) if np.isfinite(one.rest)]
+    if not candidates:
         return None
     # Those that explain the departure as well are told apart by what they make of the picture under it.
-    alike = [one for one in told if one.rest <= told[0].rest + _TIE * energy][:_KIN]
+    alike = [one for one in candidates if one.rest <= candidates[0].rest + _TIE * energy][:_KIN]
     inverse = [part[3] for part in parts]
     best = (
         min(alike, key=lambda one: _roughness(windows, [d[one.profile] for d in drawn], one, grounds, inverse))
         if len(alike) > 1
-        else told[0]
+        else candidates[0]
     )
     shape = profiles[best.profile]
     site = replace(

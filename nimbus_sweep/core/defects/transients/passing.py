@@ -146,7 +146,7 @@ class Passed:
 
 
 def passing(
-    own: Ready, others: Sequence[Ready], told: Sequence[Field | None], keeps: Keeps, noise: float, held: Places | None = None
+    own: Ready, others: Sequence[Ready], motions: Sequence[Field | None], keeps: Keeps, noise: float, held: Places | None = None
 ) -> tuple[list[Passed], list[Field | None]]:
     """What passed in a frame.
 
@@ -170,7 +170,7 @@ def passing(
     ways : list of ndarray or None
         The way to each neighbour, in pixels of the frame; None where nothing moves.
     """
-    ways = [_full(way, own.light.shape) for way in told]
+    ways = [_full(way, own.light.shape) for way in motions]
     shown = [_levelled(_fetched(other.light, way), own.light) for other, way in zip(others, ways, strict=True)]
     off = [_outside(way, own.light.shape) for way in ways]
     for k, gone in enumerate(off):
@@ -262,10 +262,10 @@ def _rim(own: Plane, clear: Sequence[Plane], box: tuple[slice, slice], mask: Pla
     return float(np.percentile(np.abs(cv2.blur(own[rows, cols] - made, (3, 3)))[ring], 75))
 
 
-def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], told: Sequence[Field | None], keeps: Keeps, noise: float) -> Places:
+def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], motions: Sequence[Field | None], keeps: Keeps, noise: float) -> Places:
     """Where something stands out of frames far off and lies in the near ones as well: it moves too slowly. Small, as `Ready.small`."""
     here = own.small
-    ways = [*zip(others, told, strict=True), *((o, motion_between(own, o, noise)) for o in far)]
+    ways = [*zip(others, motions, strict=True), *((o, motion_between(own, o, noise)) for o in far)]
     laid_on = [_levelled(_fetched(o.small, way), here) for o, way in ways]
     near, wide = laid_on[: len(others)], laid_on[len(others) :]
     seen = np.ones(here.shape, bool)

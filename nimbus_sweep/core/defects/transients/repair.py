@@ -89,8 +89,8 @@ def analyse(
         much += [job.own.frame.number] if full else []
         if on_progress:
             on_progress((done + 1) / (stop - first))
-    told = {"slow": _gathered(slow_places), "much": much, "frames": len({p.frame for p in patches})}
-    return PatchPlan.of(layout, patches, told)
+    figures = {"slow": _gathered(slow_places), "much": much, "frames": len({p.frame for p in patches})}
+    return PatchPlan.of(layout, patches, figures)
 
 
 def _jobs(span: Span, first: int, stop: int, reach: int, noise: float, factor: int) -> Iterator[_Job]:
@@ -134,12 +134,12 @@ def _mended(
 ) -> tuple[list[Patch], list[tuple[int, int, int, int, int]], bool]:
     if len(job.others) < 2:
         return [], [], False
-    told = [motion_between(job.own, other, noise) for other in job.others]
-    found, ways = passing(job.own, job.others, told, keeps, noise, held)
+    motions = [motion_between(job.own, other, noise) for other in job.others]
+    found, ways = passing(job.own, job.others, motions, keeps, noise, held)
     number = job.own.frame.number
     shape = job.own.light.shape
     # Without frames far off nothing can be told of what moves slowly.
-    lasting = slow(job.own, job.far, job.others, told, keeps, noise) if len(job.far) >= 3 else np.zeros(job.own.small.shape, bool)
+    lasting = slow(job.own, job.far, job.others, motions, keeps, noise) if len(job.far) >= 3 else np.zeros(job.own.small.shape, bool)
     scale = shape[1] / lasting.shape[1]
     if held is not None and lasting.any():
         lasting &= cv2.resize(held.astype(np.uint8), lasting.shape[::-1], interpolation=cv2.INTER_NEAREST) == 0

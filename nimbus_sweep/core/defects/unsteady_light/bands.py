@@ -132,14 +132,14 @@ def _profile(lively: Course, turns: Course, used: int, slow: float) -> Course:
     """The profile that fits best at given phases, its finest parts left at nothing."""
     columns = [fast(f(2 * np.pi * h * turns), slow).ravel() for h in range(1, used + 1) for f in (np.cos, np.sin)]
     matrix = np.stack(columns, 1)
-    normal, told = matrix.T @ matrix, matrix.T @ lively.ravel()
-    found = np.linalg.solve(normal[:2, :2] + 1e-9 * np.eye(2), told[:2])
+    normal, right = matrix.T @ matrix, matrix.T @ lively.ravel()
+    found = np.linalg.solve(normal[:2, :2] + 1e-9 * np.eye(2), right[:2])
     if used > 1:
         # Harmonics that hardly climb are hardly seen, and what drifts stands in for them: they are thought to fall off as a lamp's do.
         miss = lively.ravel() - matrix[:, :2] @ found
         size = 0.3 * float(np.hypot(*found)) / np.arange(2, used + 1) ** 2 + 1e-6
         ridge = np.concatenate([np.zeros(2), np.repeat(_ALIKE * float(np.mean(miss * miss)) / size**2, 2)])
-        found = np.linalg.solve(normal + np.diag(ridge + 1e-9), told)
+        found = np.linalg.solve(normal + np.diag(ridge + 1e-9), right)
     profile = np.zeros((HARMONICS, 2))
     profile[:used] = found.reshape(used, 2)
     return profile

@@ -72,17 +72,17 @@ def as_finding(kind: Kind, size: float, reading: LightReading, record: LightReco
     """One kind of trouble as a finding of the whole picture."""
     bands = reading.bands if kind == "bands" else None
     tinted = reading.tinted and reading.channels is not None and kind in ("whole", "on-off", "jumps")
-    period, pulse = reading.told.period, 0.0
+    period, pulse = reading.fit.period, 0.0
     if bands is not None:
         pulse = bands.model.step
         period = 1 / abs(pulse) if abs(pulse) > 1e-3 else 0.0
-    elif kind == "on-off" or (kind == "whole" and reading.told.rhythm == "beat"):
-        pulse = 1 / reading.told.period
+    elif kind == "on-off" or (kind == "whole" and reading.fit.rhythm == "beat"):
+        pulse = 1 / reading.fit.period
     left, top, right, bottom = _box(reading, record) if kind == "bands" else (0, 0, record.format.width, record.format.height)
     evidence = LightEvidence(
         light=kind,
         strength=round(float(np.expm1(size)), 4),
-        rhythm=reading.told.rhythm,
+        rhythm=reading.fit.rhythm,
         period=round(period, 2),
         pulse=round(pulse, 5),
         rate=str(record.rate),
@@ -120,8 +120,8 @@ def _sure(size: float) -> float:
 
 
 def _notes(reading: LightReading, record: LightRecord) -> tuple[Note, ...]:
-    told = [_kept(change, record) for change in reading.changes if abs(change.size) > 0.1]
-    return (*told, *(Note(kind=KIND, code="missed-cut", values={"frame": at}) for at in missed_cuts(record)))
+    kept_changes = [_kept(change, record) for change in reading.changes if abs(change.size) > 0.1]
+    return (*kept_changes, *(Note(kind=KIND, code="missed-cut", values={"frame": at}) for at in missed_cuts(record)))
 
 
 def _kept(change: Change, record: LightRecord) -> Note:

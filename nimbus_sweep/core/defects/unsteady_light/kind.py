@@ -56,11 +56,11 @@ STEPS = (
 def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
     """Look at the light; where it is not steady, all else is looked for with it steadied."""
     assert evidence.light is not None
-    told, reading = surveyed(evidence.light, evidence.first, evidence.stop, on_progress, hold_out)
-    if not told.findings or reading is None or evidence.scratch is None:
-        return told
+    surveyed_light, reading = surveyed(evidence.light, evidence.first, evidence.stop, on_progress, hold_out)
+    if not surveyed_light.findings or reading is None or evidence.scratch is None:
+        return surveyed_light
     volume = steadied(evidence.volume, evidence.light, reading, evidence.scratch)
-    return replace(told, evidence=replace(evidence, volume=volume))
+    return replace(surveyed_light, evidence=replace(evidence, volume=volume))
 
 
 def _same(one: Finding, other: Finding) -> bool:

@@ -85,7 +85,7 @@ class LightPlan(InEveryFrame):
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
-        told = {
+        header = {
             "format": self.layout.as_json(),
             "colour": asdict(self.colour),
             "first": self.first,
@@ -102,21 +102,21 @@ class LightPlan(InEveryFrame):
         if self.bands is not None:
             model = self.bands.model
             arrays |= {"phase": model.phase, "profile": model.profile}
-            told |= {"spacing": model.spacing, "explained": model.explained, "lean": self.bands.lean}
+            header |= {"spacing": model.spacing, "explained": model.explained, "lean": self.bands.lean}
         with atomic_write(path) as stream:
-            np.savez(stream, told=np.array(json.dumps(told)), **arrays)
+            np.savez(stream, told=np.array(json.dumps(header)), **arrays)
 
     @classmethod
     def load(cls, path: Path) -> LightPlan:
         """Read a plan written by `save`."""
         with np.load(path) as stored:
-            told = json.loads(str(stored["told"]))
+            header = json.loads(str(stored["told"]))
             bands = None
             if "phase" in stored:
-                bands = Bands(BandModel(told["spacing"], stored["phase"], stored["profile"], told["explained"]), told["lean"])
+                bands = Bands(BandModel(header["spacing"], stored["phase"], stored["profile"], header["explained"]), header["lean"])
             offset, power, level, patches, channels = (stored[n] for n in ("offset", "power", "level", "patches", "channels"))
-            layout, colour = PictureFormat.from_json(told["format"]), Colour(**told["colour"])
-            return cls(layout, colour, told["first"], offset, power, level, bands, patches, told["amount"], channels, told["grain"])
+            layout, colour = PictureFormat.from_json(header["format"]), Colour(**header["colour"])
+            return cls(layout, colour, header["first"], offset, power, level, bands, patches, header["amount"], channels, header["grain"])
 
     @property
     def changes(self) -> bool:

@@ -50,11 +50,11 @@ def changing_part(pairs: Pairs) -> LitPart | None:
     strong = float(np.percentile(size[seen], 98)) if seen.any() else 0.0
     if strong < _CHANGES:
         return None
-    _, named, told, _ = cv2.connectedComponentsWithStats(((size > 0.5 * strong) & seen).astype(np.uint8), connectivity=4)
-    if len(told) < 2:
+    _, named, stats, _ = cv2.connectedComponentsWithStats(((size > 0.5 * strong) & seen).astype(np.uint8), connectivity=4)
+    if len(stats) < 2:
         return None
-    at = 1 + int(told[1:, cv2.CC_STAT_AREA].argmax())
-    left, top, wide, tall, area = (int(v) for v in told[at])
+    at = 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax())
+    left, top, wide, tall, area = (int(v) for v in stats[at])
     inside = named == at
     around = seen & ~cv2.dilate(inside.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)
     share = area / inside.size

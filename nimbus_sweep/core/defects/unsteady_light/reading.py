@@ -76,7 +76,7 @@ class LightReading:
     whole : Whole
     course : ndarray, float64, (frames,)
         Log light of whole frames at the mean brightness of the picture.
-    told : Told
+    fit : RhythmFit
         Its rhythm.
     changes : list of Change
         Changes of it that are meant.
@@ -100,7 +100,7 @@ class LightReading:
     bands: Bands | None
     whole: Whole
     course: Course
-    told: RhythmFit
+    fit: RhythmFit
     changes: list[Change]
     patches: Course | None
     kinds: dict[Kind, float]
@@ -268,9 +268,9 @@ def _tint(channels: NDArray[np.float64]) -> tuple[int, RhythmFit] | None:
     return (worst, rhythms[worst]) if rhythms[worst].rhythm != "none" else None
 
 
-def _kind_of(told: RhythmFit) -> Kind:
+def _kind_of(fit: RhythmFit) -> Kind:
     """The kind of trouble with whole frames that a rhythm is."""
-    return "on-off" if told.rhythm == "on-off" else "jumps" if told.rhythm == "jumps" else "whole"
+    return "on-off" if fit.rhythm == "on-off" else "jumps" if fit.rhythm == "jumps" else "whole"
 
 
 def too_little(record: LightRecord) -> bool:
@@ -288,8 +288,8 @@ def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind
     course = at_mean(whole, pairs)
     patches, uneven = _patches(pairs, whole, course, least)
     size: dict[Kind, float] = {"patches": kinds["patches"]}
-    told = rhythm(course, least)
-    return LightReading(len(record), None, whole, course, told, meant(course, keep), patches, size, uneven, pairs=pairs)
+    fit = rhythm(course, least)
+    return LightReading(len(record), None, whole, course, fit, meant(course, keep), patches, size, uneven, pairs=pairs)
 
 
 def at_mean(whole: Whole, pairs: Pairs) -> Course:

@@ -83,19 +83,19 @@ def analyse_frame(
 def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSettings) -> LightPlan:
     """What is to be divided out of whole frames, from what was read."""
     plan = LightPlan.nothing(record, settings.amount, settings.grain)
-    if found.told.rhythm == "none":
+    if found.fit.rhythm == "none":
         return plan
     if found.channels is not None and (settings.channels == "apart" or (settings.channels == "auto" and found.tinted)):
         return plan.with_(channels=_apart(record, found, found.channels, settings))
-    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
+    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.fit.rhythm == "on-off")
     if turns:
-        course = found.told.pattern
+        course = found.fit.pattern
         # The brightest of the turns is right as it is, and stays bit for bit.
         level = np.full(len(course), course[_held(course, settings, record, "brightest")])
         return plan.with_(offset=course, level=level)
     whole, course = found.whole, found.course
     # Jumps that come at regular frames, and what creeps between them, are none that are meant.
-    jumps = found.told.pattern if found.told.rhythm == "jumps" else np.zeros(len(course))
+    jumps = found.fit.pattern if found.fit.rhythm == "jumps" else np.zeros(len(course))
     kept = stays(course - jumps, record, settings.keep, 2 * float(jumps.std()))
     if not settings.contrast:
         whole = Whole(course, np.ones(len(course)))
@@ -109,13 +109,13 @@ def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSe
 def _apart(record: LightRecord, found: LightReading, channels: Course, settings: SteadyFrameSettings) -> Course:
     """Log light to be divided out of red, green and blue: (frames, 3)."""
     taken = []
-    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.told.rhythm == "on-off")
+    turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.fit.rhythm == "on-off")
     for course in channels.T:
         if turns:
-            pattern = by_turns(course, max(2, round(found.told.period)))
+            pattern = by_turns(course, max(2, round(found.fit.period)))
             taken.append(pattern - pattern.max())
             continue
-        jumps = 2 * float(found.told.pattern.std()) if found.told.rhythm == "jumps" else 0.0
+        jumps = 2 * float(found.fit.pattern.std()) if found.fit.rhythm == "jumps" else 0.0
         rest = course - stays(course, record, settings.keep, jumps)
         at = _held(rest, settings, record, "middle")
         taken.append(rest - (np.median(rest) if settings.anchor == "middle" else rest[at]))
@@ -130,7 +130,7 @@ def plans_of(record: LightRecord, found: LightReading) -> list[LightPlan]:
         plans.append(plan.with_(bands=found.everywhere))
     if found.patches is not None:
         plans.append(plan.with_(patches=found.patches))
-    elif found.told.rhythm != "none":
+    elif found.fit.rhythm != "none":
         plans.append(whole_plan(record, found, SteadyFrameSettings()))
     return plans
 

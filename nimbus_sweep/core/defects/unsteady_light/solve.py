@@ -130,9 +130,9 @@ def _both(
             rows.append(down + one)
             cols.append(across + other)
             values.append(sign * value)
-    for down, told in ((0, (w * ratio).sum(1)), (count, (w * ratio * should).sum(1)))[: 2 if powered else 1]:
-        np.add.at(right, down + i, told)
-        np.add.at(right, down + j, -told)
+    for down, moment in ((0, (w * ratio).sum(1)), (count, (w * ratio * should).sum(1)))[: 2 if powered else 1]:
+        np.add.at(right, down + i, moment)
+        np.add.at(right, down + j, -moment)
     matrix = sp.csc_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), (size, size))
     # Slow changes add up from what all pairs are out by: they are believed no further than the fast ones make likely.
     hold = np.full(size, 1 / likely**2)

@@ -57,9 +57,9 @@ def read(
         def there(at: int, start: int = start) -> Plane | None:
             return usable(at + start) if usable else None
 
-        told = read_at_once(part, reach, keep, there if usable else None, share, apart, least)
+        part_reading = read_at_once(part, reach, keep, there if usable else None, share, apart, least)
         # Pairs are what takes the room.
-        found.append(replace(told, pairs=None))
+        found.append(replace(part_reading, pairs=None))
     return _joined(found, shared, keep or max(8, round(2 * float(record.rate))), max(least, LEAST))
 
 
@@ -82,7 +82,7 @@ def _joined(found: list[LightReading], shared: int, keep: int, least: float) -> 
         bands=_bands(found, shared),
         whole=whole,
         course=course,
-        told=named,
+        fit=named,
         changes=changes,
         patches=patches,
         kinds=dict(sorted(strongest.items(), key=lambda k: -k[1])),

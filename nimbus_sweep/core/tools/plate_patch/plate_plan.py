@@ -58,7 +58,7 @@ class PlatePlan:
         By frame.
     grain : tuple of Grain or None
         Of each component.
-    told : dict
+    figures : dict
         What else there is to tell; plain values.
     touches : tuple of PlateTouch
         Brush strokes on the plates.
@@ -73,7 +73,7 @@ class PlatePlan:
     areas: Areas
     fits: Mapping[int, Fit]
     grain: tuple[Grain, ...] | None = None
-    told: dict[str, Any] = field(default_factory=dict)
+    figures: dict[str, Any] = field(default_factory=dict)
     touches: tuple[PlateTouch, ...] = ()
     front: Front = "nothing"
     _made: dict[tuple[int, int], PlatePlan] = field(init=False, default_factory=dict, compare=False, repr=False)
@@ -165,23 +165,23 @@ class PlatePlan:
         for n, grain in enumerate(self.grain or ()):
             arrays |= {f"levels.{n}": grain.levels, f"sigma.{n}": grain.sigma, f"width.{n}": np.array(grain.width)}
         canvas = [self.canvas.left, self.canvas.top, self.canvas.width, self.canvas.height]
-        told = {
+        header = {
             "format": self.layout.as_json(),
             "canvas": canvas,
             "plates": len(self.plates),
             "grain": self.grain is not None,
-            "told": self.told,
+            "told": self.figures,
         }
         with atomic_write(path) as stream:
-            np.savez_compressed(stream, description=np.array(json.dumps(told)), **arrays)
+            np.savez_compressed(stream, description=np.array(json.dumps(header)), **arrays)
 
     @classmethod
     def load(cls, path: Path) -> PlatePlan:
         """Read a plan written by `save`."""
         with np.load(path) as stored:
-            told = json.loads(str(stored["description"]))
-            layout = PictureFormat.from_json(told["format"])
-            count = range(told["plates"])
+            header = json.loads(str(stored["description"]))
+            layout = PictureFormat.from_json(header["format"])
+            count = range(header["plates"])
             fits = {
                 int(n): Fit(int(which), way, LightMatch(gains, offsets), Blur(*map(float, blur)))
                 for n, which, way, gains, offsets, blur in zip(
@@ -189,18 +189,18 @@ class PlatePlan:
                 )
             }
             grain = None
-            if told["grain"]:
+            if header["grain"]:
                 parts = range(len(layout.components))
                 grain = tuple(Grain(stored[f"levels.{n}"], stored[f"sigma.{n}"], float(stored[f"width.{n}"])) for n in parts)
             return cls(
                 layout,
-                Canvas(*told["canvas"]),
+                Canvas(*header["canvas"]),
                 tuple(stored[f"plate.{n}"] for n in count),
                 tuple(stored[f"known.{n}"].astype(np.float32) for n in count),
-                Areas(np.zeros((told["canvas"][3], told["canvas"][2]), np.int16), stored["centres"]),
+                Areas(np.zeros((header["canvas"][3], header["canvas"][2]), np.int16), stored["centres"]),
                 fits,
                 grain,
-                told["told"],
+                header["told"],
             )
 
     def touched(self) -> list[NDArray[np.int64]]:

@@ -61,7 +61,7 @@ def analyse(
     """
     layout = span.source.format
     if not isinstance(outside, Outside) or not len(span):
-        return PlatePlan(layout, Canvas(0, 0, 1, 1), (), (), Areas(np.zeros((1, 1), np.int16), np.zeros((0, 2))), {}, told={"frames": 0})
+        return PlatePlan(layout, Canvas(0, 0, 1, 1), (), (), Areas(np.zeros((1, 1), np.int16), np.zeros((0, 2))), {}, figures={"frames": 0})
     return _Maker(span, settings, outside, on_progress or (lambda _: None)).plan()
 
 
@@ -73,7 +73,7 @@ class _Maker:
     """Makes a plan; what all parts of that need."""
 
     def __init__(self, span: Span, settings: PlatePatchSettings, outside: Outside, progress: Callable[[float], None]) -> None:
-        self.span, self.settings, self.told = span, settings, progress
+        self.span, self.settings, self.progress = span, settings, progress
         self.commons: dict[tuple[int | None, int | None, Take], tuple[Picture, Plane]] = {}
         self.layout = span.source.format
         self.size = (self.layout.height, self.layout.width)
@@ -148,16 +148,16 @@ class _Maker:
         looked = self._looked_at(None, None)
         if not looked:
             raise SweepError("No frame shows the plane of this region. Look at its track, and at what is held out.")
-        self.told(0.1)
+        self.progress(0.1)
         # What all frames show stands for the plate of all frames as well.
         like, known = self._in_common(None, None, "middle", looked)
-        told: dict[str, Any] = {}
+        figures: dict[str, Any] = {}
         scored = looked[:: max(1, -(-len(looked) // _LOOKED))]
         scores = {n: round(disturbance(*p, like, known, self.region, self.areas), 2) for n, p in scored}
-        told["disturbed"] = sorted(scores.items(), key=lambda one: one[1])
+        figures["disturbed"] = sorted(scores.items(), key=lambda one: one[1])
         plates, there = [], []
         for plate in self.settings.plates:
-            picture, seen = self._made(plate, told["disturbed"], looked)
+            picture, seen = self._made(plate, figures["disturbed"], looked)
             lacks = (seen == 0) & (known > 0)
             if self.settings.also and plate.kind != "picture" and lacks.any():
                 light = measured(picture, like, seen * known, self.areas, "gain")
@@ -166,11 +166,11 @@ class _Maker:
             plates.append(picture)
             there.append(seen)
         inside = self.region > 0.5
-        told["unknown"] = [round(float((s[inside] == 0).mean()), 4) if inside.any() else 0.0 for s in there]
-        self.told(0.4)
+        figures["unknown"] = [round(float((s[inside] == 0).mean()), 4) if inside.any() else 0.0 for s in there]
+        self.progress(0.4)
         fits = self._fits(plates, there)
-        told["frames"] = len(fits)
-        told["unserved"] = [int(n) for n in self.span.numbers if int(n) not in fits]
+        figures["frames"] = len(fits)
+        figures["unserved"] = [int(n) for n in self.span.numbers if int(n) not in fits]
         grain = grain_of(frames_of(self.span)) if self.settings.grain else None
         # What is put on needs no ring.
         rows, cols = (np.flatnonzero((self.region > 0).any(axis)) for axis in (1, 0))
@@ -185,7 +185,7 @@ class _Maker:
         pictures = tuple(np.ascontiguousarray(p[part]) for p in plates)
         shown = tuple(np.ascontiguousarray((p * near)[part]) for p in there)
         areas = self.areas.cut(left, top, width, height)
-        return PlatePlan(self.layout, canvas, pictures, shown, areas, fits, grain, told)
+        return PlatePlan(self.layout, canvas, pictures, shown, areas, fits, grain, figures)
 
     def _made(self, plate: PlateOf, scores: Sequence[tuple[int, float]], looked: Sequence[_Looked]) -> tuple[Picture, Plane]:
         if plate.kind == "picture":
@@ -246,7 +246,7 @@ class _Maker:
                 light = none if how == "off" else measured(picture, plates[which], use, self.areas, how, self.settings.robust)
                 blur = self._softness(frame, plates[which], light, known[which]) if self.settings.sharpness else Blur()
                 found.append((number, which, light, blur))
-            self.told(0.4 + 0.6 * (done + 1) / len(self.span))
+            self.progress(0.4 + 0.6 * (done + 1) / len(self.span))
         fits: dict[int, Fit] = {}
         for n in range(len(plates)):
             own = [one for one in found if one[1] == n]
