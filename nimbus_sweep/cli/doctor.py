@@ -69,14 +69,14 @@ def _codecs() -> Answers:
 
 def _machine(data: Path) -> Answers:
     yield True, f"Cores: {os.cpu_count()}"
-    there = next(p for p in (data.resolve(), *data.resolve().parents) if p.exists())
-    usage = shutil.disk_usage(there)
-    text = f"Room: {usage.free / 1e9:.1f} GB free of {usage.total / 1e9:.1f} GB at {there}"
+    folder = next(p for p in (data.resolve(), *data.resolve().parents) if p.exists())
+    usage = shutil.disk_usage(folder)
+    text = f"Room: {usage.free / 1e9:.1f} GB free of {usage.total / 1e9:.1f} GB at {folder}"
     if usage.free < _LITTLE_ROOM:
         yield False, f"{text}. A render may not find room: free some in Storage, or name another folder with --data."
     else:
         yield True, text + ("" if usage.free > _SOUND_ROOM else ". Long reels may need more.")
-    yield os.access(there, os.W_OK), f"{there} may {'' if os.access(there, os.W_OK) else 'not '}be written to"
+    yield os.access(folder, os.W_OK), f"{folder} may {'' if os.access(folder, os.W_OK) else 'not '}be written to"
 
 
 def _folder(data: Path) -> Answers:

@@ -189,13 +189,13 @@ def _analysed(
     treated = []
     with _bar("Analysing") as progress:
         for n, shot in enumerate(shots):
-            own = (recipe or suggested(shot.found)).resolved(shot.found)
-            if not own.active:
+            applied = (recipe or suggested(shot.found)).resolved(shot.found)
+            if not applied.active:
                 continue
             analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
             asked = (source, shot, folder, repeats)
-            known = analyses.make(own, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
-            treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, own, [f.as_json() for f in shot.found], known))
+            known = analyses.make(applied, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
+            treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, applied, [f.as_json() for f in shot.found], known))
             progress((n + 1) / len(shots))
     return treated
 

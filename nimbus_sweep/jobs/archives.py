@@ -29,9 +29,9 @@ def save(data: DataFolder, job: Job, path: Path) -> None:
     shots, analyses, told = {}, {}, []
     for n, reel in enumerate(reels, start=1):
         folder = f"reel-{n}"
-        own = edits.shots_of(edits.current(reel))
-        shots[folder] = tuple(s.with_(recipe=strokes.unfolded(s.recipe)) for s in own)
-        analyses[folder] = list(dict.fromkeys(_learned(data, reel)))
+        reel_shots = edits.shots_of(edits.current(reel))
+        shots[folder] = tuple(s.with_(recipe=strokes.unfolded(s.recipe)) for s in reel_shots)
+        analyses[folder] = list(dict.fromkeys(_analysis_files(data, reel)))
         chosen = Setting.get_or_none(Setting.name == f"delivery-{reel.id}")
         told.append(
             ArchivedReel(
@@ -54,7 +54,7 @@ def _sum_of(reel: Reel) -> str:
     return str(reel.fingerprint).split(":")[0]
 
 
-def _learned(data: DataFolder, reel: Reel) -> Iterable[Path]:
+def _analysis_files(data: DataFolder, reel: Reel) -> Iterable[Path]:
     """What the steps of a reel's shots have learned, as far as it is there."""
     for shot in edits.shots_of(edits.current(reel)):
         recipe, kept = edits.named(shot), analyses_of(data, reel, shot)

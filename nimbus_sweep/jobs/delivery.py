@@ -71,10 +71,10 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     return RenderDone(file=files[0].name, files=tuple(files), bytes=sum(f.bytes for f in files), frames=sum(f.frames for f in files))
 
 
-def _delivered_name(reel: Reel, delivery: Delivery, mark: str) -> str:
+def _delivered_name(reel: Reel, delivery: Delivery, suffix: str) -> str:
     form = FORMATS[delivery.kind]
     stem = re.sub(r"[^\w.() -]", "_", Path(reel.path).stem.partition("%")[0].rstrip("._-#") or reel.title)
-    return f"{stem}-treated{mark}{'' if form.is_sequence else form.suffix}"
+    return f"{stem}-treated{suffix}{'' if form.is_sequence else form.suffix}"
 
 
 def do_papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> PapersDone:

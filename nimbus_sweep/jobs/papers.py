@@ -220,11 +220,11 @@ def _treatment(
     absent = set(reel.facts.absent if reel.facts else ())
     treated = []
     for n, shot in enumerate(shots):
-        own = made.get(shot.enter) if shot.treated else None
-        known = iter([] if own is None else [_figures_of(k) for k in own.knowledge])
+        shot_made = made.get(shot.enter) if shot.treated else None
+        known = iter([] if shot_made is None else [_figures_of(k) for k in shot_made.knowledge])
         recipe = edits.resolved(shot)
         steps = tuple(
-            wording.reported_step(k, step, next(known, {}) if step.on and own else {}) for k, step in enumerate(recipe.steps, start=1)
+            wording.reported_step(k, step, next(known, {}) if step.on and shot_made else {}) for k, step in enumerate(recipe.steps, start=1)
         )
         states = [state for _, state in found[n]]
         untreated = len(edits.kept(shot)) - len(edits.mended(shot))

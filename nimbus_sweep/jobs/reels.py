@@ -156,9 +156,9 @@ def light_path(volume: Path) -> Path:
 def open_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
     """The record of a shot's light, made when it is not there."""
     path = light_path(volume_path(data, reel, shot.first, shot.stop))
-    there = path.exists() and described(path).exists()
+    exists = path.exists() and described(path).exists()
     # Light above black depends on how the samples are read, which may have been corrected since.
-    if not there or LightRecord(path).colour != source.colour:
+    if not exists or LightRecord(path).colour != source.colour:
         path.parent.mkdir(parents=True, exist_ok=True)
         record(path, source, shot.first, shot.stop)
     light = LightRecord(path)

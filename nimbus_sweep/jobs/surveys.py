@@ -45,10 +45,12 @@ def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         share = progress.part(begin + 0.4 * (end - begin), end)
         held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
         light = open_light(data, reel, shot, source)
-        whole, lit = volume.between(*shot.span), light.between(*shot.span)
+        shot_volume, lit = volume.between(*shot.span), light.between(*shot.span)
         with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
-            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel), whole)
-            found = survey(ShotEvidence(whole, shot.first, shot.stop, light=lit, frames=frames, scratch=steadied), share, hold_outs=held)
+            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel), shot_volume)
+            found = survey(
+                ShotEvidence(shot_volume, shot.first, shot.stop, light=lit, frames=frames, scratch=steadied), share, hold_outs=held
+            )
         seconds = time.monotonic() - start
         took += seconds
         total += len(found.findings)
@@ -72,9 +74,9 @@ def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: Tas
         known = [f.finding for f in shots[n].findings]
         found = []
         for kind in DEFECTS.values():
-            own = [(name, f) for name, f in others if f.kind == kind.kind]
-            if kind.share is not None and own:
-                found += kind.share(volume, own, known, shots[n].first, shots[n].stop)
+            of_kind = [(name, f) for name, f in others if f.kind == kind.kind]
+            if kind.share is not None and of_kind:
+                found += kind.share(volume, of_kind, known, shots[n].first, shots[n].stop)
         if found:
             gained[n] = found
     if gained:

@@ -55,10 +55,10 @@ def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
         log.error("%s failed: not enough memory", task.kind)
         return {"state": "failed", "error": "There was not enough memory. Close other programs and start it again."}
     except Exception as error:
-        mark = mark_failure(log, f"{task.kind} failed")
+        code = mark_failure(log, f"{task.kind} failed")
         said = f"{type(error).__name__}: {error}"
         where = log_path(data.root, "worker")
-        text = f"Something unforeseen went wrong ({said}). The reel was not touched. Start it again; {where} says more at {mark}."
+        text = f"Something unforeseen went wrong ({said}). The reel was not touched. Start it again; {where} says more at {code}."
         return {"state": "failed", "error": text}
     log.info("%s is done", task.kind)
     return {"state": "done", "share": 1.0, "result": result.model_dump(mode="json")}

@@ -101,11 +101,11 @@ def folded(reel: Reel, recipe: Recipe) -> Recipe:
     return recipe.model_copy(update={"steps": tuple(steps)})
 
 
-def for_other_shot(recipe: Recipe, own: Recipe) -> Recipe:
+def for_other_shot(recipe: Recipe, current: Recipe) -> Recipe:
     """A recipe as it is put on another shot: strokes and tracks are of its own frames, so that shot keeps those it has."""
     order = list(STEPS)
-    kept = [s for s in recipe.steps if not _of_its_frames(s, recipe)] + [s for s in own.steps if _of_its_frames(s, own)]
-    return recipe.model_copy(update={"steps": tuple(sorted(kept, key=lambda s: order.index(s.kind))), "tracks": own.tracks})
+    kept = [s for s in recipe.steps if not _of_its_frames(s, recipe)] + [s for s in current.steps if _of_its_frames(s, current)]
+    return recipe.model_copy(update={"steps": tuple(sorted(kept, key=lambda s: order.index(s.kind))), "tracks": current.tracks})
 
 
 def _of_its_frames(step: Step, recipe: Recipe) -> bool:

@@ -122,9 +122,9 @@ def _refused(error: HTTPException) -> tuple[Response | str, int]:
 
 
 def _unforeseen(error: Exception) -> tuple[Response | str, int]:
-    mark = mark_failure(log, f"{request.method} {request.path}")
+    code = mark_failure(log, f"{request.method} {request.path}")
     where = log_path(services().data.root, "server")
-    return _said(f"Something unforeseen went wrong ({type(error).__name__}). Nothing was changed; {where} says more at {mark}.", 500)
+    return _said(f"Something unforeseen went wrong ({type(error).__name__}). Nothing was changed; {where} says more at {code}.", 500)
 
 
 def _said(text: str, status: int) -> tuple[Response | str, int]:

@@ -176,7 +176,7 @@ class Viewing:
                     counts += np.bincount(np.array(inside, np.int64), minlength=reel.frames)[: reel.frames]
         return counts
 
-    def learned(self, reel: Reel) -> list[str]:
+    def analysis_keys(self, reel: Reel) -> list[str]:
         """The names of all analyses that the treatment of the reel rests on."""
         treated = [(self.analyses(reel, s), edits.named(s).active) for s in self.shots(reel) if s.treated]
         return [kept.path(active[: n + 1]).stem for kept, active in treated for n in range(len(active))]
@@ -242,8 +242,8 @@ class Viewing:
             raise SweepError("There is no such plate any more. Look at the list in Treatment.")
         at = sum(s.on for s in steps[:index])
         known = self.known(reel, shot, source.format)
-        own = known[at]
-        inner = unconfined(own)
+        knowledge = known[at]
+        inner = unconfined(knowledge)
         if not isinstance(inner, PlatePlan) or which >= len(inner.plates):
             raise NotReady("The plate is still being made; it follows in a moment.")
         before = chain(source, known[:at], shot.enter, shot.leave)

@@ -32,7 +32,7 @@ def condition_of(number: int, shot: Shot, findings: Iterable[tuple[Finding, str]
 
 
 def _evidence(number: int, finding: Finding, state: str) -> ReportedFinding:
-    own = {name: getattr(finding, name) for name in ("kind", "x", "y", "width", "height", "first", "by_hand", "step")}
+    fields = {name: getattr(finding, name) for name in ("kind", "x", "y", "width", "height", "first", "by_hand", "step")}
     return ReportedFinding(
         number=number,
         last=finding.stop - 1,
@@ -40,7 +40,7 @@ def _evidence(number: int, finding: Finding, state: str) -> ReportedFinding:
         state=state,
         title=title(finding),
         sentence=sentence(finding),
-        **own,
+        **fields,
     )
 
 

@@ -8,6 +8,6 @@ import secrets
 
 def mark_failure(log: logging.Logger, what: str) -> str:
     """Log the exception being handled with its traceback; gives the mark to look for in the log, such as ``F-3a9c51``."""
-    mark = f"F-{secrets.token_hex(3)}"
-    log.exception("%s: %s", mark, what)
-    return mark
+    code = f"F-{secrets.token_hex(3)}"
+    log.exception("%s: %s", code, what)
+    return code

@@ -22,7 +22,7 @@ class RepeatFinder:
 
     def __init__(self) -> None:
         self._before: NDArray[Any] | None = None
-        self._whole: list[float] = []
+        self._frame_change: list[float] = []
         self._same: list[bool] = []
         self._first: list[float] = []
         self._second: list[float] = []
@@ -42,7 +42,7 @@ class RepeatFinder:
             lines = cv2.resize(change.astype(np.float32), (max(1, now.shape[1] // 16), change.shape[0]), interpolation=cv2.INTER_AREA)
             lines /= np.float32(component.code)
             self._same.append(bool(not change.any() and np.array_equal(now, self._before)))
-            self._whole.append(_liveliest(lines))
+            self._frame_change.append(_liveliest(lines))
             self._first.append(_liveliest(lines[0::2]))
             self._second.append(_liveliest(lines[1::2]))
         if not frame.missing:
@@ -50,12 +50,12 @@ class RepeatFinder:
 
     def _nothing(self) -> None:
         self._same.append(False)
-        for values in (self._whole, self._first, self._second):
+        for values in (self._frame_change, self._first, self._second):
             values.append(np.nan)
 
     def finish(self) -> Repeats:
         """The map of all frames taken in."""
-        change = np.array(self._whole)
+        change = np.array(self._frame_change)
         repeated = _repeated(change, np.array(self._same))
         fields = _fields(np.array(self._first), np.array(self._second), repeated)
         period = _period(repeated)

@@ -111,7 +111,7 @@ class _PartOfVolume(TimeVolume):
     """A rectangle of a volume, as a volume; planar or interleaved, its components are sliced where they lie."""
 
     def __init__(self, whole: TimeVolume, left: int, top: int, right: int, bottom: int) -> None:
-        self._whole = whole
+        self._volume = whole
         self.colour, self.rate, self.shot_frames, self.numbers = whole.colour, whole.rate, whole.shot_frames, whole.numbers
         self._boxes = []
         components = []
@@ -125,7 +125,7 @@ class _PartOfVolume(TimeVolume):
     def component_stack(self, index: int) -> Samples:
         """Component `index` of all held frames, (held, height, width)."""
         rows, cols = self._boxes[index]
-        return self._whole.component_stack(index)[:, rows, cols]
+        return self._volume.component_stack(index)[:, rows, cols]
 
 
 @dataclass(frozen=True)

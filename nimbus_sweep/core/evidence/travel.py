@@ -59,7 +59,7 @@ class Travel:
         return np.asarray(np.median(np.hypot(moved[:, 0], moved[:, 1]), axis=1))
 
     @property
-    def whole(self) -> float:
+    def farthest(self) -> float:
         """How far the scene ever moves from the first frame looked at, in pixels."""
         return float(self.from_frame(0).max()) if len(self) else 0.0
 
@@ -84,11 +84,11 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
 
     def step(n: int) -> Matrix:
         before, behind = looks[n], looks[n + 1]
-        there, back = flow(before.gray, behind.gray), flow(behind.gray, before.gray)
-        sure = (agreement(there, back) > 0.5) & (before.texture > 0.3)
+        forward, backward = flow(before.gray, behind.gray), flow(behind.gray, before.gray)
+        sure = (agreement(forward, backward) > 0.5) & (before.texture > 0.3)
         if n < len(usable) and (mask := usable[n]) is not None:
             sure &= mask > 0.99
-        return _similarity(places[sure][::7], there[sure][::7])
+        return _similarity(places[sure][::7], forward[sure][::7])
 
     moves = list(accumulate(parallel_map(step, range(len(looks) - 1)), lambda whole, one: one @ whole, initial=np.eye(3)))
     # Pixel centres lie at whole numbers, so a picture made smaller is shifted by half a pixel of the larger.

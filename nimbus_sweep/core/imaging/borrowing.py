@@ -214,10 +214,10 @@ class Hole:
     def _motion(self, mine: Look, other: Lent, shift: tuple[float, float]) -> Plane:
         """Where each pixel of the place lies in another frame, by what moves around the hole: (height, width, 2)."""
         start = np.full((*self._near.shape, 2), shift, np.float32) / np.float32(self._step)
-        there, back = flow(mine.gray, other.look.gray, start), flow(other.look.gray, mine.gray, -start)
-        trust = agreement(there, back) * mine.texture * (1 - self._near) * inside(there, self._places)
-        trust *= 1 - np.clip(carried(other.near, there, self._places, smooth=False), 0, 1)
-        found, support = spread(there, trust, scales=tuple(s / self._step for s in (6.0, 16.0, 40.0, 100.0)), step=2)
+        forward, backward = flow(mine.gray, other.look.gray, start), flow(other.look.gray, mine.gray, -start)
+        trust = agreement(forward, backward) * mine.texture * (1 - self._near) * inside(forward, self._places)
+        trust *= 1 - np.clip(carried(other.near, forward, self._places, smooth=False), 0, 1)
+        found, support = spread(forward, trust, scales=tuple(s / self._step for s in (6.0, 16.0, 40.0, 100.0)), step=2)
         return start if float(support.max()) < 1e-3 else found
 
     def _way(self, light: Plane, mine: Look, other: Lent, shift: tuple[float, float]) -> Plane:

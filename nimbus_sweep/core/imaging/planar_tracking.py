@@ -255,19 +255,19 @@ class PlanarTracker:
             small = (one.shape[1] // factor, one.shape[0] // factor)
             one, other = (cv2.resize(p, small, interpolation=cv2.INTER_AREA) for p in (one, other))
         to_small = np.array([[1 / factor, 0, (0.5 - left) / factor - 0.5], [0, 1 / factor, (0.5 - top) / factor - 0.5], [0, 0, 1]])
-        own = cv2.warpPerspective(self._drawn, to_small @ last_way, one.shape[::-1], flags=cv2.INTER_NEAREST)
-        points = cv2.goodFeaturesToTrack(one, 120, 0.02, 5, mask=(own > 0.5).astype(np.uint8))
+        region = cv2.warpPerspective(self._drawn, to_small @ last_way, one.shape[::-1], flags=cv2.INTER_NEAREST)
+        points = cv2.goodFeaturesToTrack(one, 120, 0.02, 5, mask=(region > 0.5).astype(np.uint8))
         if points is None or len(points) < 6:
             return None
         # Broad light is taken out of these pictures: on much smaller ones there is nothing to go by.
         how: dict[str, Any] = {"winSize": (21, 21), "maxLevel": 2, "flags": cv2.OPTFLOW_USE_INITIAL_FLOW}
         led = to_small @ guess @ np.linalg.inv(to_small @ last_way)
         hope = moved(points.reshape(-1, 2).astype(np.float64), led).astype(np.float32).reshape(-1, 1, 2)
-        there, found, _ = cv2.calcOpticalFlowPyrLK(one, other, points, hope, **how)
-        back, again, _ = cv2.calcOpticalFlowPyrLK(other, one, there, points.copy(), **how)
+        moved_points, found, _ = cv2.calcOpticalFlowPyrLK(one, other, points, hope, **how)
+        back, again, _ = cv2.calcOpticalFlowPyrLK(other, one, moved_points, points.copy(), **how)
         good = (found.ravel() > 0) & (again.ravel() > 0) & (np.abs(back - points).max(-1).ravel() < 1.0)
         from_small = np.linalg.inv(to_small)
-        a, b = (moved(p.reshape(-1, 2).astype(np.float64), from_small) for p in (points, there))
+        a, b = (moved(p.reshape(-1, 2).astype(np.float64), from_small) for p in (points, moved_points))
         if held is not None:
             rows, cols = (np.clip(np.rint(b[:, k]), 0, held.shape[1 - k] - 1).astype(np.intp) for k in (1, 0))
             good &= held[rows, cols] < 0.05
@@ -302,17 +302,17 @@ class PlanarTracker:
         way = guess @ np.linalg.inv(reference.matrix)
         from_crop = np.array([[1, 0, reference.crop.left], [0, 1, reference.crop.top], [0, 0, 1.0]])
         shape = (int(max(16, np.ceil(size[0]))), int(max(16, np.ceil(size[1]))))
-        own = cv2.warpPerspective(reference.crop.look.gray, to_place @ way @ from_crop, shape, borderMode=cv2.BORDER_REPLICATE)
+        template = cv2.warpPerspective(reference.crop.look.gray, to_place @ way @ from_crop, shape, borderMode=cv2.BORDER_REPLICATE)
         small = tuple(max(8, round(v / factor)) for v in shape)
-        own = cv2.resize(own, small, interpolation=cv2.INTER_AREA)
+        template = cv2.resize(template, small, interpolation=cv2.INTER_AREA)
         where = cv2.resize(
             wide.look.gray,
             (round(wide.look.gray.shape[1] / factor), round(wide.look.gray.shape[0] / factor)),
             interpolation=cv2.INTER_AREA,
         )
-        if own.shape[0] >= where.shape[0] or own.shape[1] >= where.shape[1]:
+        if template.shape[0] >= where.shape[0] or template.shape[1] >= where.shape[1]:
             return None
-        score = cv2.matchTemplate(where, own, cv2.TM_CCOEFF_NORMED)
+        score = cv2.matchTemplate(where, template, cv2.TM_CCOEFF_NORMED)
         _, best, _, (x, y) = cv2.minMaxLoc(score)
         if best < 0.3:
             return None
@@ -322,9 +322,9 @@ class PlanarTracker:
         if crop is None:
             return None
         laid = reference.laid_on(crop, held, start @ np.linalg.inv(reference.matrix))
-        whole = laid.way @ reference.matrix
-        whole = whole / whole[2, 2]
-        return Laid(whole, laid.alike, laid.loose, laid.fits, laid.seen) if _sane(whole, self._corners) else None
+        way_found = laid.way @ reference.matrix
+        way_found = way_found / way_found[2, 2]
+        return Laid(way_found, laid.alike, laid.loose, laid.fits, laid.seen) if _sane(way_found, self._corners) else None
 
     def _renew(self, references: list[Reference], number: int, light: Plane | None, way: Matrix, laid: Laid, state: State) -> None:
         """Make the frame a reference where the plane has come to look unlike those there are, yet is held well."""
@@ -356,10 +356,10 @@ def _placed(crop: Crop, left: int, top: int, one: Crop, other: Crop) -> NDArray[
 def _partly(drift: Matrix, share: float, corners: Points, way: Matrix) -> Matrix:
     """A part of a move, from where the plane is."""
     here = moved(corners, way)
-    there = moved(here, drift / drift[2, 2])
-    if not np.isfinite(there).all() or np.abs(there - here).max() > 2 * np.ptp(here, axis=0).max():
+    carried_corners = moved(here, drift / drift[2, 2])
+    if not np.isfinite(carried_corners).all() or np.abs(carried_corners - here).max() > 2 * np.ptp(here, axis=0).max():
         return way
-    return from_corners(corners, here + share * (there - here))
+    return from_corners(corners, here + share * (carried_corners - here))
 
 
 def _scale(way: Matrix, corners: Points) -> float:
@@ -377,17 +377,17 @@ def _sane(way: Matrix, corners: Points) -> bool:
     depth = corners @ way[2, :2] + way[2, 2]
     if not np.isfinite(way).all() or (depth < 0.05).any():
         return False
-    there = moved(corners, way)
-    sides = np.roll(there, -1, 0) - there
+    carried_corners = moved(corners, way)
+    sides = np.roll(carried_corners, -1, 0) - carried_corners
     turns = sides[:, 0] * np.roll(sides, -1, 0)[:, 1] - sides[:, 1] * np.roll(sides, -1, 0)[:, 0]
-    grown = _area(there) / max(_area(corners), 1e-6)
-    return bool(np.isfinite(there).all() and (turns > 0).all() and 0.02 < grown < 50)
+    grown = _area(carried_corners) / max(_area(corners), 1e-6)
+    return bool(np.isfinite(carried_corners).all() and (turns > 0).all() and 0.02 < grown < 50)
 
 
 def _on_picture(corners: Points, way: Matrix, shape: tuple[int, int]) -> float:
     """The share of the plane's rectangle that is on the picture."""
-    there = moved(corners, way).astype(np.float32)
-    whole = _area(there.astype(np.float64))
+    carried_corners = moved(corners, way).astype(np.float32)
+    area = _area(carried_corners.astype(np.float64))
     picture = np.array([[0, 0], [shape[1] - 1, 0], [shape[1] - 1, shape[0] - 1], [0, shape[0] - 1]], np.float32)
-    share, _ = cv2.intersectConvexConvex(there, picture)
-    return float(share) / max(whole, 1e-6)
+    share, _ = cv2.intersectConvexConvex(carried_corners, picture)
+    return float(share) / max(area, 1e-6)

@@ -69,14 +69,14 @@ class Reference:
         self.corners = corners
         gray = crop.look.gray
         height, width = gray.shape
-        own = mask[crop.top : crop.top + height, crop.left : crop.left + width]
+        region = mask[crop.top : crop.top + height, crop.left : crop.left + width]
         centre, half = corners.mean(0), max(8.0, float(np.ptp(corners, axis=0).max()) / 2)
         self.norm = np.array([[1 / half, 0, -centre[0] / half], [0, 1 / half, -centre[1] / half], [0, 0, 1]])
         self.levels = []
         size = float(np.ptp(corners, axis=0).max())
         for factor in (4, 2, 1):
             if factor == 1 or size / factor >= _LEAST:
-                self.levels.append(_Level(gray, crop.look.texture, own, crop, factor, self.norm, PARAMETERS[model]))
+                self.levels.append(_Level(gray, crop.look.texture, region, crop, factor, self.norm, PARAMETERS[model]))
         self.reach = moved(corners, self.norm)
 
     def laid_on(self, crop: Crop, held: Plane | None, start: Matrix, coarse: bool = True) -> Laid:

@@ -93,13 +93,13 @@ def write_archive(path: Path, manifest: Manifest, shots: Mapping[str, Shots], an
             packed.writestr(zipfile.ZipInfo(name, _DATE), content, zipfile.ZIP_DEFLATED)
 
         for reel in manifest.reels:
-            own = shots[reel.folder]
-            bare = [s.model_dump(mode="json", exclude={"recipe"}) for s in own]
+            reel_shots = shots[reel.folder]
+            bare = [s.model_dump(mode="json", exclude={"recipe"}) for s in reel_shots]
             add(f"{reel.folder}/shots.json", json.dumps(bare, indent=1).encode())
-            for n, shot in enumerate(own, start=1):
+            for n, shot in enumerate(reel_shots, start=1):
                 add(f"{reel.folder}/shot-{n:05d}.recipe.json", shot.recipe.model_dump_json(indent=1).encode())
-            for learned in (analyses or {}).get(reel.folder, ()):
-                add(f"{reel.folder}/analyses/{learned.name}", learned.read_bytes())
+            for analysis in (analyses or {}).get(reel.folder, ()):
+                add(f"{reel.folder}/analyses/{analysis.name}", analysis.read_bytes())
         complete = manifest.model_copy(update={"sums": sums})
         packed.writestr(zipfile.ZipInfo(_MANIFEST, _DATE), complete.model_dump_json(indent=1), zipfile.ZIP_DEFLATED)
 
@@ -133,17 +133,17 @@ class Archive:
             raise
 
     def _check(self) -> None:
-        there = {i.filename for i in self._packed.infolist()} - {_MANIFEST}
-        strange = sorted(n for n in there | set(self.manifest.sums) if not _MEMBER.fullmatch(n))
+        packed = {i.filename for i in self._packed.infolist()} - {_MANIFEST}
+        strange = sorted(n for n in packed | set(self.manifest.sums) if not _MEMBER.fullmatch(n))
         size = sum(i.file_size for i in self._packed.infolist())
-        too_much = len(there) > _MOST_MEMBERS or size > _MOST_BYTES or any(i.file_size > _MOST_AT_ONCE for i in self._packed.infolist())
+        too_much = len(packed) > _MOST_MEMBERS or size > _MOST_BYTES or any(i.file_size > _MOST_AT_ONCE for i in self._packed.infolist())
         if strange or too_much:
             raise SweepError(
                 f"{self._path.name} holds what does not belong to a job ({', '.join(strange[:3]) or 'too much'}). It was not taken in."
             )
-        if lacking := sorted(set(self.manifest.sums) - there):
+        if lacking := sorted(set(self.manifest.sums) - packed):
             raise SweepError(f"{self._path.name} is damaged: {lacking[0]} is missing in it. Copy it again from where it was saved.")
-        for name in sorted(there):
+        for name in sorted(packed):
             self._read(name)
 
     def _read(self, name: str) -> bytes:

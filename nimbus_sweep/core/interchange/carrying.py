@@ -80,7 +80,7 @@ def fitted(recipe: Recipe, size: tuple[int, int], enter: int) -> Recipe:
     return recipe.model_copy(update={"steps": steps, "tracks": tracks, "size": size, "enter": enter})
 
 
-def carried(recipe: Recipe, own: Recipe, take: Take) -> Recipe:
+def carried(recipe: Recipe, current: Recipe, take: Take) -> Recipe:
     """What a shot's treatment becomes when a recipe, fitted to it, is put on.
 
     Parameters
@@ -98,17 +98,17 @@ def carried(recipe: Recipe, own: Recipe, take: Take) -> Recipe:
         If nothing of it can be taken.
     """
     order = list(STEPS)
-    staying = tuple(s for s in own.steps if s.of.stays)
+    staying = tuple(s for s in current.steps if s.of.stays)
     if take == "regions":
-        others = [s for s in own.steps if not s.of.stays]
+        others = [s for s in current.steps if not s.of.stays]
         steps = _with_regions(others, recipe)
         if all(a is b for a, b in zip(steps, others, strict=True)):
             raise SweepError("No step of this treatment is of a kind that the recipe has a region for, so nothing was changed.")
     else:
-        steps = list(recipe.steps) if take == "all" else _with_regions([_bare(s) for s in recipe.steps], own, every=True)
-    tracks = own.tracks if take == "settings" else _joined(recipe, own)
+        steps = list(recipe.steps) if take == "all" else _with_regions([_bare(s) for s in recipe.steps], current, every=True)
+    tracks = current.tracks if take == "settings" else _joined(recipe, current)
     kept = sorted([*steps, *staying], key=lambda s: order.index(s.kind))
-    return own.model_copy(update={"steps": tuple(kept), "tracks": tracks})
+    return current.model_copy(update={"steps": tuple(kept), "tracks": tracks})
 
 
 def _bare(step: Step) -> Step:
@@ -130,7 +130,7 @@ def _with_regions(steps: list[Step], lender: Recipe, every: bool = False) -> lis
     return made
 
 
-def _joined(recipe: Recipe, own: Recipe) -> tuple[Track, ...]:
+def _joined(recipe: Recipe, current: Recipe) -> tuple[Track, ...]:
     """The shot's tracks, and those of the recipe it has none of that name for."""
-    names = {t.name for t in own.tracks}
-    return (*own.tracks, *(t for t in recipe.tracks if t.name not in names))
+    names = {t.name for t in current.tracks}
+    return (*current.tracks, *(t for t in recipe.tracks if t.name not in names))

@@ -175,8 +175,8 @@ def to_kin(frame: Frame, layout: PictureFormat) -> Frame:
     planes = tuple(np.zeros(shape, layout.dtype) for shape in layout.plane_shapes)
     kin = Frame(frame.number, planes, layout, frame.colour, frame.missing)
     for i, component in enumerate(layout.components):
-        own = frame.format.index(component.name)
-        source = frame.component(own).astype(layout.dtype)
-        shift = frame.format.components[own].shift
+        index = frame.format.index(component.name)
+        source = frame.component(index).astype(layout.dtype)
+        shift = frame.format.components[index].shift
         kin.component(i)[:] = np.right_shift(source, shift) if shift else source
     return kin

@@ -75,11 +75,11 @@ class Reading(BaseModel):
         return ",".join(f"{k}={v}" for k, v in sorted(values.items()))
 
 
-def _fraction(text: str, mark: str) -> Fraction:
+def _fraction(text: str, separator: str) -> Fraction:
     try:
-        return Fraction(text.replace(mark, "/").replace(" ", ""))
+        return Fraction(text.replace(separator, "/").replace(" ", ""))
     except (ValueError, ZeroDivisionError) as error:
-        raise ValueError(f"write it as a number or as a fraction, such as 25 or 24000{mark}1001") from error
+        raise ValueError(f"write it as a number or as a fraction, such as 25 or 24000{separator}1001") from error
 
 
 @dataclass(frozen=True)

@@ -152,18 +152,18 @@ class RepairedOnce:
         """Frames `first` to `stop` - 1, treated."""
         for treated in self._treated.frames(first, stop):
             number = treated.number
-            own = self._source.taken(number)
+            taken = self._source.taken(number)
             at = int(self._first[number])
             if at == number:
-                self._kept = (at, own, treated)
+                self._kept = (at, taken, treated)
                 yield treated
             elif self._kept is not None and self._kept[0] == at:
-                yield self._copied(own, self._kept[1], self._kept[2])
+                yield self._copied(taken, self._kept[1], self._kept[2])
             else:
                 yield self.frame(number)
 
-    def _copied(self, own: Frame, source: Frame, treated: Frame) -> Frame:
+    def _copied(self, taken: Frame, source: Frame, treated: Frame) -> Frame:
         planes = tuple(
-            np.where(after != before, after, mine) for mine, before, after in zip(own.planes, source.planes, treated.planes, strict=True)
+            np.where(after != before, after, mine) for mine, before, after in zip(taken.planes, source.planes, treated.planes, strict=True)
         )
-        return replace(own, planes=planes)
+        return replace(taken, planes=planes)

@@ -429,12 +429,12 @@ def _rate(spec: oiio.ImageSpec) -> Fraction | None:
     for name in ("dpx:FrameRate", "dpx:TemporalFrameRate", "FramesPerSecond"):
         rate = spec.get_float_attribute(name, 0.0)
         if 1 <= rate <= 1000:
-            whole = Fraction(round(rate * 1001), 1000) if abs(rate * 1.001 - round(rate * 1.001)) < 1e-3 else None
+            exact = Fraction(round(rate * 1001), 1000) if abs(rate * 1.001 - round(rate * 1.001)) < 1e-3 else None
             return (
                 Fraction(round(rate))
                 if abs(rate - round(rate)) < 1e-4
                 else Fraction(round(rate * 1.001) * 1000, 1001)
-                if whole
+                if exact
                 else Fraction(rate).limit_denominator(1001)
             )
     return None

@@ -47,8 +47,8 @@ def time_code(number: int, rate: Fraction, start: str = "") -> str:
     try:
         return str(RationalTime(first + number, counted).to_timecode(counted, drop))
     except ValueError:
-        whole = max(1, round(rate))
-        seconds, frames = divmod(first + number, whole)
+        nominal = max(1, round(rate))
+        seconds, frames = divmod(first + number, nominal)
         return f"{seconds // 3600 % 24:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}:{frames:02d}"
 
 

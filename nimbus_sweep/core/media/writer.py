@@ -64,7 +64,7 @@ class Cut:
             return (self.number(place) - self.first) / reel.rate
         return reel.time_of(self.number(place)) - reel.time_of(self.first)
 
-    def whole(self, reel: ReelReader) -> bool:
+    def is_whole(self, reel: ReelReader) -> bool:
         """Whether it runs from the reel's first frame to its last."""
         return self.first == 0 and self.stop == len(reel)
 
@@ -179,7 +179,7 @@ def join(chunks: Sequence[Path], reel: ReelReader, out: Path, format: DeliveryFo
     """
     matroska = format.container == "matroska"
     movie = reel.facts.container != "sequence"
-    priming = _priming(reel.path) if movie and matroska and cut.whole(reel) else {}
+    priming = _priming(reel.path) if movie and matroska and cut.is_whole(reel) else {}
     # Checksums of the header would not agree with what is noted in it afterwards; FFV1 carries its own in every slice.
     options = {"write_crc32": "0"} if priming else {} if matroska else {"movflags": "use_metadata_tags+write_colr"}
     with atomic_write(out) as stream:
@@ -199,7 +199,7 @@ def join(chunks: Sequence[Path], reel: ReelReader, out: Path, format: DeliveryFo
                     for key, value in source.streams.video[0].metadata.items():
                         if key.lower() not in ("encoder", "duration", "handler_name", "vendor_id", "timecode"):
                             video.metadata[key] = value
-                if reel.facts.time_code and cut.whole(reel):
+                if reel.facts.time_code and cut.is_whole(reel):
                     container.metadata["timecode"] = reel.facts.time_code
                 aspect = reel.facts.sample_aspect
                 if aspect != 1 and matroska:
@@ -236,8 +236,8 @@ def _sound_streams(
     if source is None:
         return []
     sounds = [s for s in source.streams.audio if s.codec_context.name]
-    whole = cut.whole(reel)
-    copied = [s for s in sounds if whole and (format.copies is None or s.codec_context.name in format.copies)]
+    uncut = cut.is_whole(reel)
+    copied = [s for s in sounds if uncut and (format.copies is None or s.codec_context.name in format.copies)]
     copies = {}
     turned = []
     for s in sounds:

@@ -68,7 +68,7 @@ class Part(ShapeModel):
 
     def ridden(self, track: str, move: Callable[[int], Matrix]) -> Part:
         """The part on another track, or on none: `move` takes its shape from where it was to where it is kept, for each key's frame."""
-        keys = tuple(Key(frame=k.frame, shape=k.shape.through(move(k.frame))) for k in self.keys)
+        keys = tuple(Key(frame=k.frame, shape=k.shape.transformed(move(k.frame))) for k in self.keys)
         return Part(keys=keys, takes=self.takes, track=track)
 
     def keyed(self, frame: int, shape: Shape) -> Part:
@@ -182,9 +182,9 @@ class Region(ShapeModel):
                         f"The region rides on a track called {part.track!r}, which is not there. Fix it to the frame, or choose a track."
                     )
                 move = tracks[part.track]
-            own = np.zeros(size, np.float32)
-            part.at(frame).paint(own, move)
-            total = np.minimum(total, 1 - own) if part.takes else np.maximum(total, own)
+            part_mask = np.zeros(size, np.float32)
+            part.at(frame).paint(part_mask, move)
+            total = np.minimum(total, 1 - part_mask) if part.takes else np.maximum(total, part_mask)
         if self.grow:
             reach = 2 * abs(self.grow) + 1
             disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (reach, reach))

@@ -50,7 +50,7 @@ class Ellipse(ShapeModel):
         along, aside = self.across * np.cos(angles), self.down * np.sin(angles)
         return np.stack([self.x + c * along - s * aside, self.y + s * along + c * aside], -1)
 
-    def through(self, move: Matrix) -> Outline:
+    def transformed(self, move: Matrix) -> Outline:
         """The shape as a transform lays it: an outline, for it need not be an ellipse any more."""
         points = _moved(self._line(_ROUND), move)
         return Outline(corners=tuple(Corner(x=round(float(x), 4), y=round(float(y), 4), curved=True) for x, y in points))
@@ -85,7 +85,7 @@ class Outline(ShapeModel):
         """Set `mask` to 1 inside."""
         _fill(mask, _moved(self.line(), move))
 
-    def through(self, move: Matrix) -> Outline:
+    def transformed(self, move: Matrix) -> Outline:
         """The shape as a transform lays it."""
         points = _moved(np.array([[c.x, c.y] for c in self.corners]), move)
         return Outline(
@@ -160,7 +160,7 @@ class Stroke(ShapeModel):
             paint = cv2.GaussianBlur(paint, (0, 0), soft)
         np.maximum(mask, paint, out=mask)
 
-    def through(self, move: Matrix) -> Stroke:
+    def transformed(self, move: Matrix) -> Stroke:
         """The paint as a transform lays it, as wide as it is at its middle."""
         points = _moved(np.array(self.points), move)
         size = min(2000.0, self.size * _times(np.array(self.points).mean(0), move))
@@ -192,7 +192,7 @@ class Picture(ShapeModel):
         return cls(width=mask.shape[1], height=mask.shape[0], levels=packed)
 
     @model_validator(mode="after")
-    def _whole(self) -> Picture:
+    def _consistent(self) -> Picture:
         try:
             count = len(zlib.decompress(base64.b64decode(self.levels, validate=True)))
         except (ValueError, zlib.error) as error:
@@ -208,13 +208,13 @@ class Picture(ShapeModel):
 
     def paint(self, mask: Mask, move: Matrix) -> None:
         """Lay it over `mask`, scaled to its size."""
-        own = self.mask()
+        levels = self.mask()
         scale = np.diag([mask.shape[1] / self.width, mask.shape[0] / self.height, 1.0])
-        if not np.allclose(scale @ move, np.eye(3)) or own.shape != mask.shape:
-            own = cv2.warpPerspective(own, move @ scale, mask.shape[::-1], flags=cv2.INTER_LINEAR)
-        np.maximum(mask, own, out=mask)
+        if not np.allclose(scale @ move, np.eye(3)) or levels.shape != mask.shape:
+            levels = cv2.warpPerspective(levels, move @ scale, mask.shape[::-1], flags=cv2.INTER_LINEAR)
+        np.maximum(mask, levels, out=mask)
 
-    def through(self, move: Matrix) -> Picture:
+    def transformed(self, move: Matrix) -> Picture:
         """The mask as a transform lays it."""
         return Picture.of(cv2.warpPerspective(self.mask(), move, (self.width, self.height), flags=cv2.INTER_LINEAR))
 
@@ -241,8 +241,8 @@ def contours(mask: Mask, simple: float = 0.4) -> list[NDArray[np.float64]]:
 
 
 def _moved(points: NDArray[np.float64], move: Matrix) -> NDArray[np.float64]:
-    there = np.column_stack([points, np.ones(len(points))]) @ move.T
-    return there[:, :2] / there[:, 2:]
+    mapped_points = np.column_stack([points, np.ones(len(points))]) @ move.T
+    return mapped_points[:, :2] / mapped_points[:, 2:]
 
 
 def _times(place: NDArray[np.float64], move: Matrix) -> float:

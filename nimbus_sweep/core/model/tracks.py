@@ -97,7 +97,7 @@ class Track(BaseModel):
     box: tuple[float, float, float, float] | None = None
 
     @model_validator(mode="after")
-    def _whole(self) -> Track:
+    def _consistent(self) -> Track:
         if self.path:
             try:
                 count = len(zlib.decompress(base64.b64decode(self.path, validate=True)))
@@ -146,8 +146,8 @@ class Track(BaseModel):
 
     def ridden(self) -> Region:
         """Its region, riding on itself; fixed before it was followed."""
-        own = self.name if self.path else ""
-        return self.region.model_copy(update={"parts": tuple(p.model_copy(update={"track": own}) for p in self.region.parts)})
+        track = self.name if self.path else ""
+        return self.region.model_copy(update={"parts": tuple(p.model_copy(update={"track": track}) for p in self.region.parts)})
 
     def summary(self) -> TrackSummary:
         """How well it holds."""

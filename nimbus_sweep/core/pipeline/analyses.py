@@ -28,12 +28,12 @@ def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step])
     that it is found again until something it depends on changes.
     """
     active = [s for s in steps if s.on]
-    chain = [(s.kind, s.of.version, _learned(s, last=s is active[-1]), *_regions(s, last=s is active[-1])) for s in active]
+    chain = [(s.kind, s.of.version, _analysis_settings(s, last=s is active[-1]), *_regions(s, last=s is active[-1])) for s in active]
     text = json.dumps([fingerprint, first, stop, chain], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 
-def _learned(step: Step, last: bool) -> dict[str, Any]:
+def _analysis_settings(step: Step, last: bool) -> dict[str, Any]:
     """A step's settings as far as the analysis depends on them: what only chooses among what it knows is no part of it."""
     unused = step.of.selection_settings if last or step.of.selection_is_negligible else ()
     return step.settings.model_dump(mode="json", exclude=set(unused))

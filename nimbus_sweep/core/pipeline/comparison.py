@@ -134,8 +134,8 @@ def merged(results: Sequence[Comparison]) -> Comparison:
 def report_of(path: Path) -> Report | None:
     """The report a delivery carries, if it carries one: in the file, or beside the pictures of a sequence."""
     if is_sequence(path):
-        beside = (path if path.is_dir() else path.parent) / REPORT_FILE
-        return read_report(beside.read_text(encoding="utf-8")) if beside.is_file() else None
+        file = (path if path.is_dir() else path.parent) / REPORT_FILE
+        return read_report(file.read_text(encoding="utf-8")) if file.is_file() else None
     with av.open(str(path), metadata_errors="replace") as container:
         text = container.metadata.get(REPORT_TAG) or container.metadata.get(REPORT_TAG.lower())
     return read_report(text) if text else None

@@ -98,13 +98,13 @@ class Confined:
         """The part of the picture that the region takes up, of `window`; all of that for a region that changes."""
         if self._changes or self.region is None:
             return window
-        whole = Window.of(self.layout) if window is None else window
+        everywhere = Window.of(self.layout) if window is None else window
         acts = self.region.mask((self.layout.height, self.layout.width)) > 0
         rows, cols = np.flatnonzero(acts.any(1)), np.flatnonzero(acts.any(0))
         if not len(rows):
             return Window(0, 0, 0, 0)
-        left, top = max(whole.left, int(cols[0])), max(whole.top, int(rows[0]))
-        right, bottom = min(whole.right, int(cols[-1]) + 1), min(whole.bottom, int(rows[-1]) + 1)
+        left, top = max(everywhere.left, int(cols[0])), max(everywhere.top, int(rows[0]))
+        right, bottom = min(everywhere.right, int(cols[-1]) + 1), min(everywhere.bottom, int(rows[-1]) + 1)
         return Window(left, top, max(left, right), max(top, bottom))
 
 

@@ -268,7 +268,7 @@ class Inspector:
             return plane
         return cv2.resize(plane, self._size, interpolation=cv2.INTER_AREA)
 
-    def _judge(self, number: int, light: Plane, own: Plane, repairs: Mask) -> None:
+    def _judge(self, number: int, light: Plane, source_light: Plane, repairs: Mask) -> None:
         """Hold the repairs of a frame against what lies around each of them."""
         moved = None
         if self._before is not None:
@@ -304,7 +304,7 @@ class Inspector:
                 departures.append(_beyond("change", moved[box], inside, ring, sound, more_only=True))
             departures.append(_apart(level[box], inside, ring, sound))
             # Where next to nothing was changed, a departure is the scene's own.
-            change = float(np.abs(light - own)[box][inside].mean())
+            change = float(np.abs(light - source_light)[box][inside].mean())
             score, code, value = max(departures)
             score *= min(1.0, change / 3) * (1 - float(np.exp(-area / 40)))
             if score < _DEPARTS:
@@ -372,8 +372,8 @@ def _range_of(plane: Plane, inside: Mask, ring: Mask, sound: Mask) -> tuple[floa
 
 def _beyond(what: str, plane: Plane, inside: Mask, ring: Mask, sound: Mask, more_only: bool = False) -> tuple[float, str, float]:
     """How far a repair lies beyond anything around it, as the log of a ratio; what that is, and the ratio."""
-    own, low, high = _range_of(plane, inside, ring, sound)
-    more, less = (own + _FLOOR) / (high + _FLOOR), (low + _FLOOR) / (own + _FLOOR)
+    value, low, high = _range_of(plane, inside, ring, sound)
+    more, less = (value + _FLOOR) / (high + _FLOOR), (low + _FLOOR) / (value + _FLOOR)
     if more_only or more >= less:
         return max(0.0, float(np.log(more))), f"{what}-above", more
     return max(0.0, float(np.log(less))), f"{what}-below", 1 / less
@@ -381,10 +381,10 @@ def _beyond(what: str, plane: Plane, inside: Mask, ring: Mask, sound: Mask, more
 
 def _apart(level: Plane, inside: Mask, ring: Mask, sound: Mask) -> tuple[float, str, float]:
     """How far a repair's level lies beyond any around it, in parts of how much those vary; which way, and by how many codes."""
-    own, low, high = _range_of(level, inside, ring, sound)
-    above = own - high if own > high else low - own if own < low else 0.0
+    value, low, high = _range_of(level, inside, ring, sound)
+    above = value - high if value > high else low - value if value < low else 0.0
     above = above if above > _LEVEL else 0.0
-    return above / max(_LEAST_SPREAD, high - low), f"level-{'above' if own > high else 'below'}", above
+    return above / max(_LEAST_SPREAD, high - low), f"level-{'above' if value > high else 'below'}", above
 
 
 def _same(one: Place, other: Place) -> bool:
@@ -482,20 +482,20 @@ def _gone_through(span: TreatedSpan, scratch: Path, inspector: Inspector, on_pro
     single = set(numbers.tolist())
     # What is looked at several times is made once, as long as there is room for it.
     room = min(_MOST_ASIDE, shutil.disk_usage(scratch).free // 4)
-    whole = len(held) == len(numbers) or len(numbers) * source.format.frame_bytes > room
-    aside = None if whole else VolumeWriter(scratch / "every.bin", treated, numbers)
+    held_whole = len(held) == len(numbers) or len(numbers) * source.format.frame_bytes > room
+    aside = None if held_whole else VolumeWriter(scratch / "every.bin", treated, numbers)
     try:
         with recorded(scratch / "treated.light", treated, first) as writer:
-            for own, frame in _both(source, treated, first, stop):
+            for original, frame in _both(source, treated, first, stop):
                 volume.add(frame)
                 writer.add(frame)
                 if aside is not None:
                     aside.add(frame)
                 # A repeated frame is treated as the one it repeats.
-                if own.number in single or own.missing:
-                    inspector.add(own, frame)
+                if original.number in single or original.missing:
+                    inspector.add(original, frame)
                 if on_progress:
-                    on_progress((own.number - first + 1) / (stop - first))
+                    on_progress((original.number - first + 1) / (stop - first))
     except BaseException as error:
         for begun in (volume, aside):
             if begun is not None:

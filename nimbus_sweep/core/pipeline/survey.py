@@ -60,13 +60,13 @@ def _alone(kind: DefectKind, evidence: ShotEvidence, notes: list[Note]) -> Itera
     except (SweepError, Cancelled, Overtaken, MemoryError):
         raise
     except Exception as error:
-        mark = mark_failure(log, f"{kind.kind} could not be looked for in frames {evidence.first} to {evidence.stop - 1}")
-        notes.append(Note(kind=kind.kind, code="failed", values={"error": type(error).__name__, "mark": mark}))
+        code = mark_failure(log, f"{kind.kind} could not be looked for in frames {evidence.first} to {evidence.stop - 1}")
+        notes.append(Note(kind=kind.kind, code="failed", values={"error": type(error).__name__, "mark": code}))
 
 
 def told_apart(found: list[Finding]) -> list[Finding]:
     """Each defect once: what a convincing finding of one kind explains is not told as another kind, too."""
     for kind in DEFECTS.values():
-        own = [f for f in found if f.kind == kind.kind and f.convinces]
-        found = [f for f in found if f.kind == kind.kind or not any(kind.claims(one, f) for one in own)]
+        of_kind = [f for f in found if f.kind == kind.kind and f.convinces]
+        found = [f for f in found if f.kind == kind.kind or not any(kind.claims(one, f) for one in of_kind)]
     return found

@@ -243,12 +243,12 @@ class Judge:
         details, error, samples = [], 0.0, 0
         path = self._scratch / "treated.light"
         with recorded(path, self._source, self.first) as writer:
-            for at, (frame, own) in enumerate(zip(treated, self._source.frames(self.first, self.stop), strict=True)):
+            for at, (frame, original) in enumerate(zip(treated, self._source.frames(self.first, self.stop), strict=True)):
                 writer.add(frame)
                 if each:
                     each(frame)
-                if at in chosen and not own.missing:
-                    one, other = _luma(own), _luma(frame)
+                if at in chosen and not original.missing:
+                    one, other = _luma(original), _luma(frame)
                     details.append(detail(one, other))
                     where = moving[min(at, len(moving) - 1)].astype(np.uint8)
                     mask = cv2.resize(where, one.shape[::-1], interpolation=cv2.INTER_NEAREST).astype(bool)

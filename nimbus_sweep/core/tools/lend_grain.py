@@ -96,8 +96,8 @@ class GrainPlan(InEveryFrame):
     def load(cls, path: Path) -> GrainPlan:
         """Read a plan written by `save`."""
         layout, values = kept(path)
-        own, like = (tuple(None if g is None else GrainOf(**g).grain for g in values[name]) for name in ("own", "like"))
-        return cls(layout, own, like)
+        grains, like = (tuple(None if g is None else GrainOf(**g).grain for g in values[name]) for name in ("own", "like"))
+        return cls(layout, grains, like)
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the step may rewrite: all, until a region narrows them."""
@@ -140,7 +140,7 @@ def _plain(grain: Grain | None) -> dict[str, Any] | None:
     return None if grain is None else {"name": "", "levels": grain.levels.tolist(), "sigma": grain.sigma.tolist(), "width": grain.width}
 
 
-def given(light: Plane, own: Grain, like: Grain, fresh: Plane) -> Plane | None:
+def given(light: Plane, grain: Grain, like: Grain, fresh: Plane) -> Plane | None:
     """A picture with another grain.
 
     Parameters
@@ -158,12 +158,12 @@ def given(light: Plane, own: Grain, like: Grain, fresh: Plane) -> Plane | None:
         None when both are the same.
     """
     broad = cv2.GaussianBlur(light, (0, 0), 2.0, borderType=cv2.BORDER_REFLECT_101)
-    has, wants = own.at(broad), like.at(broad)
+    has, wants = grain.at(broad), like.at(broad)
     if bool((np.abs(wants - has) <= _SAME * np.maximum(has, 0.05)).all()):
         return None
     # What is too strong is calmed first, what is too weak filled up.
     strong = has > wants
-    made = _calmed(light, has, np.minimum(has, wants), own.width) if strong.any() else light
+    made = _calmed(light, has, np.minimum(has, wants), grain.width) if strong.any() else light
     lacking = np.sqrt(np.maximum(0, wants * wants - has * has))
     return np.where(strong, made, light) + lacking * fresh
 
@@ -232,21 +232,21 @@ def analyse(
     frames = frames_of(span)
     size = (layout.height, layout.width)
     where = None if outside is None else [(1 - outside.mask(size, f.number)).astype(np.float32) for f in frames]
-    own = measured(frames, where)
+    grains = measured(frames, where)
     wanted = {g.name: g.grain for g in settings.like}
     like = tuple(
         None if a is None or c.name not in wanted else _between(a, wanted[c.name], settings.amount)
-        for a, c in zip(own, layout.components, strict=True)
+        for a, c in zip(grains, layout.components, strict=True)
     )
     if on_progress:
         on_progress(1.0)
-    return GrainPlan(layout, own, like)
+    return GrainPlan(layout, grains, like)
 
 
-def _between(own: Grain, like: Grain, amount: float) -> Grain:
+def _between(grain: Grain, like: Grain, amount: float) -> Grain:
     """The grain so far on the way from one to the other."""
-    wants = np.interp(own.levels, like.levels, like.sigma)
-    return Grain(own.levels, (1 - amount) * own.sigma + amount * wants, like.width)
+    wants = np.interp(grain.levels, like.levels, like.sigma)
+    return Grain(grain.levels, (1 - amount) * grain.sigma + amount * wants, like.width)
 
 
 STEPS = (

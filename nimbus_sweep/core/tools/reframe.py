@@ -124,12 +124,12 @@ class ReframePlan:
             across, down = self.layout.subsampling(i)
             # Middles of samples lie between pixels where several pixels share one.
             to_pixels = np.array([[across, 0, (across - 1) / 2], [0, down, (down - 1) / 2], [0, 0, 1]], np.float64)
-            own = np.linalg.inv(to_pixels) @ way @ to_pixels
+            to_samples = np.linalg.inv(to_pixels) @ way @ to_pixels
             plane = frame.component(i).astype(np.float32)
             how = cv2.INTER_LANCZOS4 | cv2.WARP_INVERSE_MAP
-            laid = cv2.warpPerspective(plane, own, (component.width, component.height), flags=how, borderMode=cv2.BORDER_REPLICATE)
+            warped = cv2.warpPerspective(plane, to_samples, (component.width, component.height), flags=how, borderMode=cv2.BORDER_REPLICATE)
             target = made.component(i)
-            target[:] = component.samples(laid.astype(np.float64), target.dtype)
+            target[:] = component.samples(warped.astype(np.float64), target.dtype)
         return made
 
 

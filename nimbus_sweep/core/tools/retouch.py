@@ -249,18 +249,18 @@ class RetouchPlan:
         out = []
         for i, (component, plane) in enumerate(zip(self.layout.components, made, strict=True)):
             cells = cells_of(box, self.layout, i)
-            own = codes(cells.samples(frame.component(i)), component)
+            light = codes(cells.samples(frame.component(i)), component)
             share = _sized(mask, cells)
             covered = (share > _LEAST).astype(np.uint8)
-            reach = max(3, round(min(own.shape) / 12))
+            reach = max(3, round(min(light.shape) / 12))
             ring = (cv2.dilate(covered, np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)) > 0) & (covered == 0)
             if not ring.any():
                 out.append(plane)
                 continue
             scales = (1.5 * reach, 4.0 * reach, 10.0 * reach)
-            gap, _ = spread((own - plane)[..., None], ring.astype(np.float32), scales=scales, step=1)
-            level = plane + gap.reshape(own.shape)
-            out.append(_grained(level, own, plane, ring, covered > 0, (frame.number, box.left, box.top, i)))
+            gap, _ = spread((light - plane)[..., None], ring.astype(np.float32), scales=scales, step=1)
+            level = plane + gap.reshape(light.shape)
+            out.append(_grained(level, light, plane, ring, covered > 0, (frame.number, box.left, box.top, i)))
         return tuple(out)
 
     def _put(self, frame: Frame, box: Box, mask: Plane, made: tuple[Plane, ...]) -> None:
@@ -271,11 +271,11 @@ class RetouchPlan:
             share = _sized(mask, cells)
             rows, cols = np.nonzero(share > _LEAST)
             target = frame.component(i)
-            own = target[rows + cells.top, cols + cells.left]
+            samples = target[rows + cells.top, cols + cells.left]
             weight = share[rows, cols].astype(np.float64)
             zero = 128 if component.is_chroma else 0
             new = (made[i][rows, cols].astype(np.float64) + zero) * component.code
-            target[rows + cells.top, cols + cells.left] = component.samples(own * (1 - weight) + new * weight, target.dtype)
+            target[rows + cells.top, cols + cells.left] = component.samples(samples * (1 - weight) + new * weight, target.dtype)
 
 
 def _sized(mask: Plane, cells: Box) -> Plane:
@@ -308,11 +308,13 @@ def _shifted(frame: Frame, box: Box, across: float, down: float) -> tuple[Plane,
     return tuple(made)
 
 
-def _grained(level: Plane, own: Plane, source: Plane, ring: NDArray[np.bool_], covered: NDArray[np.bool_], seed: tuple[int, ...]) -> Plane:
+def _grained(
+    level: Plane, light: Plane, source: Plane, ring: NDArray[np.bool_], covered: NDArray[np.bool_], seed: tuple[int, ...]
+) -> Plane:
     """A source with the grain that it lacks beside what lies about it."""
-    if min(own.shape) < 12:
+    if min(light.shape) < 12:
         return level
-    has, wants = (_noise(p, where) for p, where in ((source, covered), (own, ring)))
+    has, wants = (_noise(p, where) for p, where in ((source, covered), (light, ring)))
     lacking = np.sqrt(max(0.0, wants * wants - has * has))
     if lacking < 0.15:
         return level

@@ -102,7 +102,7 @@ def follow_up(reel: Reel) -> None:
     shared = services()
     if not shared.viewing.ready(reel):
         # What runs goes on unless it learns something else by now.
-        shared.queue.put("analysis", reel, AnalysisSettings(learns=tuple(shared.viewing.learned(reel))))
+        shared.queue.put("analysis", reel, AnalysisSettings(learns=tuple(shared.viewing.analysis_keys(reel))))
 
 
 def ensure_volume(reel: Reel, place: int) -> None:

@@ -31,7 +31,7 @@ from .common import place_named, reel_or_404, services, shot_named
 pages = Blueprint("light", __name__)
 
 # An analysis, and the region and what is held out of it as JSON, or nothing.
-_Learned = tuple[Path, Masked | None, Masked | None]
+_Analysis = tuple[Path, Masked | None, Masked | None]
 # Size of the drawings in the sheet.
 _WIDE, _HIGH, _LOW = 276, 64, 54
 
@@ -103,11 +103,11 @@ def _along(path: Path, modified: float, first: int, stop: int) -> Along:
 
 @lru_cache(maxsize=300)
 def _forms(
-    path: Path, modified: float, span: tuple[int, int], learned: tuple[_Learned, ...], frame: int, reach: int, grain: float
+    path: Path, modified: float, span: tuple[int, int], analyses: tuple[_Analysis, ...], frame: int, reach: int, grain: float
 ) -> Forms:
-    """The forms of a frame; `learned` are the analyses of the steps that are divided out first."""
+    """The forms of a frame; `analyses` are the analyses of the steps that are divided out first."""
     record = LightRecord(path).between(*span)
-    seen = Steadied(record, [_divided(record, *one) for one in learned]) if learned else record
+    seen = Steadied(record, [_divided(record, *one) for one in analyses]) if analyses else record
     return forms(seen, frame - span[0], reach, grain, _along(path, modified, *span))
 
 
@@ -160,8 +160,8 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     reach, grain, before = (request.args.get(name, usual, type=float) for name, usual in (("reach", 16.0), ("grain", 0.0), ("before", 0.0)))
     if reach is None or grain is None or before is None or not np.isfinite(reach + grain + before):
         abort(400, "reach, grain and before have to be numbers.")
-    learned = _learned(reel, shot, int(before))
-    forms = _forms(path, path.stat().st_mtime, shot.span, learned, frame, int(np.clip(reach, 1, 60)), grain)
+    analyses = _analyses_before(reel, shot, int(before))
+    forms = _forms(path, path.stat().st_mtime, shot.span, analyses, frame, int(np.clip(reach, 1, 60)), grain)
     plane = np.full((*getattr(forms, form).shape, 4), 255, np.uint8)
     plane[..., 3] = 255 * getattr(forms, form)
     made, data = cv2.imencode(".png", plane)
@@ -170,7 +170,7 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     return Response(data.tobytes(), mimetype="image/png", headers={"Cache-Control": "private, max-age=600"})
 
 
-def _learned(reel: Reel, shot: Shot, before: int) -> tuple[_Learned, ...]:
+def _analyses_before(reel: Reel, shot: Shot, before: int) -> tuple[_Analysis, ...]:
     """The analyses of the light's steps that come before step number `before`, and their regions."""
     recipe = edits.resolved(shot)
     active = [s.with_tracks(recipe.tracks) for s in recipe.steps[:before] if s.on]

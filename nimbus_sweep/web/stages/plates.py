@@ -146,12 +146,12 @@ def shown(reel_id: int, index: int, number: int) -> Response:
 def strokes(reel_id: int, index: int, number: int, frame: int) -> Response:
     """The brush strokes of a plate, whatever frame is shown."""
     touches = _settings(reel_or_404(reel_id), index).touches
-    own = [
+    shown = [
         {"name": str(k), "size": round(t.touch.size), "mode": t.touch.mode, "lends": t.touch.lends, "points": t.touch.points}
         for k, t in enumerate(touches)
         if t.plate == number
     ]
-    return jsonify(frame=frame, strokes=own, touched=[], total=len(own))
+    return jsonify(frame=frame, strokes=shown, touched=[], total=len(shown))
 
 
 class _Strokes(Body):
@@ -222,7 +222,7 @@ def area(reel_id: int, index: int) -> Response:
     step, settings = step_or_404(reel, index, "plate-patch"), _settings(reel, index)
     name = next((p.track for p in step.region.parts if p.track), "") if step.region else ""
     move = undone(track_named(shot_named(reel).recipe.tracks, name).way(frame)) if name else np.eye(3)
-    outline = shape.through(np.eye(3)) if shape.kind == "ellipse" else shape
+    outline = shape.transformed(np.eye(3)) if shape.kind == "ellipse" else shape
     if outline.kind != "outline":
         abort(400, "An area is drawn as an ellipse or an outline.")
     points = moved(np.array([[c.x, c.y] for c in outline.corners]), move)

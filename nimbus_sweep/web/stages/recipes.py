@@ -104,8 +104,8 @@ def start_from(reel_id: int) -> Response:
     kinds, order = {s.kind for s in point.recipe.steps}, list(STEPS)
 
     def started(shot: Shot, _size: tuple[int, int]) -> Recipe:
-        own = [s for s in shot.recipe.steps if s.kind not in kinds]
-        return shot.recipe.model_copy(update={"steps": tuple(sorted([*own, *point.recipe.steps], key=lambda s: order.index(s.kind)))})
+        others = [s for s in shot.recipe.steps if s.kind not in kinds]
+        return shot.recipe.model_copy(update={"steps": tuple(sorted([*others, *point.recipe.steps], key=lambda s: order.index(s.kind)))})
 
     return _put_on(reel_or_404(reel_id), sent.scope, point.name, started)
 

@@ -90,8 +90,8 @@ def _put(reel_id: int, index: int, which: str, what: str, region: Region | None)
         abort(409, "A track needs its plane. Change its shape, or remove the track.")
 
     def changed(shot: Shot) -> Shot:
-        whole = tuple(s.model_copy(update={which: region}) if n == index else s for n, s in enumerate(getattr(shot.recipe, owner)))
-        return shot.with_(recipe=shot.recipe.model_copy(update={owner: whole}))
+        fresh = tuple(s.model_copy(update={which: region}) if n == index else s for n, s in enumerate(getattr(shot.recipe, owner)))
+        return shot.with_(recipe=shot.recipe.model_copy(update={owner: fresh}))
 
     edits.change_shot(reel, what, place_named(reel), changed)
     follow_up(reel)
@@ -123,7 +123,7 @@ def seen(reel_id: int, index: int, which: str) -> Response:
     for p in region.parts:
         shape = p.at(frame)
         if p.track and shape.kind != "picture":
-            shape = shape.through(_move(p.track, frame))
+            shape = shape.transformed(_move(p.track, frame))
         parts.append({"takes": p.takes, "keys": [k.frame for k in p.keys], "shape": shape.model_dump(mode="json", exclude={"levels"})})
     lines = _lines(Riding(region, _recipe().tracks), _size(reel), frame if region.changes else 0)
     return jsonify(parts=parts, lines=lines, changes=region.changes)
@@ -159,9 +159,9 @@ def add(reel_id: int, index: int, which: str) -> Response:
     shape, frame = sent.shape, sent.frame
     track = _track_of(index, which)
     if track:
-        shape = shape.through(undone(_move(track, frame)))
-    own = "" if g.owner == "tracks" and which == "region" else track
-    part = Part(keys=(Key(frame=frame, shape=shape),), takes=sent.takes, track=own)
+        shape = shape.transformed(undone(_move(track, frame)))
+    rides_on = "" if g.owner == "tracks" and which == "region" else track
+    part = Part(keys=(Key(frame=frame, shape=shape),), takes=sent.takes, track=rides_on)
     region = _with_parts(reel_id, index, which, "Drew a shape" if not part.takes else "Took a shape away", lambda parts: parts.append(part))
     return jsonify(part=len(region.parts) - 1)
 
@@ -206,7 +206,7 @@ def reshape(reel_id: int, index: int, which: str, number: int) -> Response:
     part = _part(_region(index, which), number)
     track = _track_of(index, which) if g.owner == "tracks" else part.track
     if track:
-        shape = shape.through(undone(_move(track, frame)))
+        shape = shape.transformed(undone(_move(track, frame)))
         # An ellipse that rides has become an outline.
         part = part.ridden(part.track, lambda _: np.eye(3))
     if shape.kind != part.keys[0].shape.kind:

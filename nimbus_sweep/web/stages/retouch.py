@@ -130,12 +130,12 @@ def take_off(reel_id: int, index: int) -> Response:
     """Take strokes off, whichever: those named, or all of a frame."""
     reel = reel_or_404(reel_id)
     settings, sent = settings_or_404(reel, index, "retouch", RetouchSettings), read_body(_Gone)
-    there = strokes.book(settings.book)
+    known = strokes.book(settings.book)
     if sent.frame is not None:
         frame = services().viewing.moment(reel, sent.frame)
-        gone = [name for name, touch in there.items() if touch.frame == frame]
+        gone = [name for name, touch in known.items() if touch.frame == frame]
     else:
-        gone = [name for name in sent.strokes if name in there]
+        gone = [name for name in sent.strokes if name in known]
     if not gone:
         abort(404, "That stroke is not there any more.")
     said = f"{len(gone)} stroke{'' if len(gone) == 1 else 's'} taken off"
@@ -179,8 +179,8 @@ def of_frame(reel_id: int, index: int, frame: int) -> Response:
     """The strokes of a frame, and all frames of the shot that are touched."""
     reel = reel_or_404(reel_id)
     settings, number = settings_or_404(reel, index, "retouch", RetouchSettings), services().viewing.moment(reel, frame)
-    there = strokes.book(settings.book)
-    own = [
+    known = strokes.book(settings.book)
+    shown = [
         {
             "name": name,
             "size": round(t.size),
@@ -188,10 +188,10 @@ def of_frame(reel_id: int, index: int, frame: int) -> Response:
             "lends": t.lends,
             "points": t.points if len(t.points) <= 400 else t.points[::4],
         }
-        for name, t in there.items()
+        for name, t in known.items()
         if t.frame == number
     ]
-    return jsonify(frame=number, strokes=own, touched=sorted({t.frame for t in there.values()}), total=len(there))
+    return jsonify(frame=number, strokes=shown, touched=sorted({t.frame for t in known.values()}), total=len(known))
 
 
 @pages.get("/reels/<int:reel_id>/steps/<int:index>/source/<int:frame>.png")

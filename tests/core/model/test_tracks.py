@@ -166,7 +166,7 @@ def test_paint_grows_with_its_plane() -> None:
     mask = np.zeros((200, 200), np.float32)
     stroke.paint(mask, np.diag([2.0, 2.0, 1.0]))
     assert mask.sum() == pytest.approx(np.pi * 20**2, rel=0.05)
-    assert stroke.through(np.diag([2.0, 2.0, 1.0])).size == pytest.approx(40)
+    assert stroke.transformed(np.diag([2.0, 2.0, 1.0])).size == pytest.approx(40)
 
 
 def test_recipes_carry_tracks_and_analyses_depend_on_them(track: Track) -> None:

@@ -140,9 +140,9 @@ class _Corner:
 
 def _moved(mine: Look, theirs: Look) -> tuple[Field, Field]:
     """The way from each of two pictures to the other, as what moves about a place says."""
-    there, back = flow(mine.gray, theirs.gray), flow(theirs.gray, mine.gray)
-    to, fro = smooth_way(there, back, mine, _SCALES), smooth_way(back, there, theirs, _SCALES)
-    return np.zeros_like(there) if to is None else to, np.zeros_like(back) if fro is None else fro
+    forward, backward = flow(mine.gray, theirs.gray), flow(theirs.gray, mine.gray)
+    to, fro = smooth_way(forward, backward, mine, _SCALES), smooth_way(backward, forward, theirs, _SCALES)
+    return np.zeros_like(forward) if to is None else to, np.zeros_like(backward) if fro is None else fro
 
 
 @dataclass(frozen=True)
@@ -163,13 +163,13 @@ class _Patch:
 
 def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]:
     """What is in one corner and not in the other, and is compact; `picture` is the size of the whole picture."""
-    there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
-    change = one - there
+    carried_there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
+    change = one - carried_there
     # All of it may have become lighter or darker.
     change -= np.median(change.reshape(-1, 3), 0).astype(np.float32)
     out = _out(change)
     # An edge that is met a fraction of a pixel beside is no mark.
-    steep = cv2.blur(np.abs(cv2.Sobel(there[..., 0], -1, 1, 0)) + np.abs(cv2.Sobel(there[..., 0], -1, 0, 1)), (3, 3)) / 8
+    steep = cv2.blur(np.abs(cv2.Sobel(carried_there[..., 0], -1, 1, 0)) + np.abs(cv2.Sobel(carried_there[..., 0], -1, 0, 1)), (3, 3)) / 8
     level = max(_STANDS, 6 * 1.4826 * float(np.median(out)))
     count, labels, stats, _ = cv2.connectedComponentsWithStats((out > level + _BESIDE * steep).astype(np.uint8), connectivity=8)
     found = []
@@ -206,10 +206,10 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
     def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Patch], list[_Patch]]]:
         measured = []
         for before, behind in zip(*pair, strict=True):
-            there, back = _moved(before.look, behind.look)
+            forward, backward = _moved(before.look, behind.look)
             one, other = before.plane, behind.plane
             # What is in the earlier one alone is gone; what is in the later one alone has come.
-            measured.append((_blobs(one, other, there, whole), _blobs(other, one, back, whole)))
+            measured.append((_blobs(one, other, forward, whole), _blobs(other, one, backward, whole)))
         return measured
 
     def pairs() -> Iterator[tuple[list[_Corner], list[_Corner]]]:
@@ -242,10 +242,10 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
             looked.append(event)
         if on_progress:
             on_progress(0.8 + 0.2 * (done + 1) / len(held))
-    return [_whole(span, event, noise) for event in _apart(looked)]
+    return [_completed(span, event, noise) for event in _apart(looked)]
 
 
-def _whole(span: Span, event: Event, noise: float) -> Event:
+def _completed(span: Span, event: Event, noise: float) -> Event:
     """The event with its hole grown to what belongs to it, however little of that stands out of the picture."""
     layout = span.source.format
     size = max(event.box()[2:])
@@ -263,11 +263,11 @@ def _whole(span: Span, event: Event, noise: float) -> Event:
     part = (out > max(2.0 * noise, 0.05 * event.contrast, 1.5)) & (place.samples(wide) > 0)
     count, labels = cv2.connectedComponents(part.astype(np.uint8), connectivity=8)
     core = place.samples(event.hole) & (out > 0.4 * event.contrast)
-    own = np.isin(labels, [k for k in np.unique(labels[core]) if k]) if count > 1 else part
-    if not own.any():
+    core_part = np.isin(labels, [k for k in np.unique(labels[core]) if k]) if count > 1 else part
+    if not core_part.any():
         return event
     hole = np.zeros(event.hole.shape, np.uint8)
-    place.put(own.astype(np.uint8), hole)
+    place.put(core_part.astype(np.uint8), hole)
     room = max(4, round(0.12 * size))
     hull = cv2.dilate(_hull(hole), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * room + 1, 2 * room + 1)))
     return replace(event, hole=hull > 0)
@@ -305,8 +305,8 @@ class _Layer:
     @classmethod
     def of(cls, filled: Filled, hole: Places, layout: PictureFormat) -> _Layer:
         size = (filled.box.width, filled.box.height)
-        own = _three(filled.own, layout, size)
-        return cls(own - _three(filled.planes, layout, size), own, filled.box.samples(hole))
+        picture = _three(filled.own, layout, size)
+        return cls(picture - _three(filled.planes, layout, size), picture, filled.box.samples(hole))
 
     def strongest(self) -> float:
         """What stands out of it; a mark made of thin strokes fills little of its hole."""
@@ -355,8 +355,8 @@ def weighed(span: Span, first: int, stop: int, hole: Places, noise: float) -> Ev
     if len(layers) < stop - first or len(layers) < SHORTEST:
         return None
     contrast = min(layer.strongest() for layer in layers)
-    beside = ((first - 1, (first - 2, stop)), (stop, (first - 1, stop + 1)))
-    rest = max((side.strongest() for n, others in beside if (side := taken(n, others)) is not None), default=noise)
+    neighbours = ((first - 1, (first - 2, stop)), (stop, (first - 1, stop + 1)))
+    rest = max((side.strongest() for n, others in neighbours if (side := taken(n, others)) is not None), default=noise)
     vectors = [cv2.GaussianBlur(layer.change, (0, 0), 2.0)[layer.hole].ravel() for layer in layers]
     alike = [float(a @ b / max(np.sqrt((a @ a) * (b @ b)), 1e-6)) for n, a in enumerate(vectors) for b in vectors[n + 1 :]]
     rims, colours = [], []
@@ -430,11 +430,11 @@ def run_about(span: Span, place: int, hole: Places, noise: float) -> Event | Non
     """
     looks, mask = Looks(), hole.astype(np.float32)
 
-    def new(at: int, beside: int) -> float:
+    def new(at: int, neighbour: int) -> float:
         """What one frame has in the hole that the one beside has not."""
-        if not (0 <= at < len(span) and 0 <= beside < len(span)):
+        if not (0 <= at < len(span) and 0 <= neighbour < len(span)):
             return 0.0
-        one, other = (span.source.frame(int(span.numbers[k])) for k in (at, beside))
+        one, other = (span.source.frame(int(span.numbers[k])) for k in (at, neighbour))
         filled = fill(one, mask, [Lender(other)], noise, looks)
         if filled is None:
             return 0.0
@@ -468,8 +468,8 @@ def partners(span: Span, event: Event, noise: float) -> list[Event]:
         if not where.any():
             continue
         for one, other in itertools.pairwise(seen):
-            there, _ = _moved(one.look, other.look)
-            moved = np.dstack([carried(np.ascontiguousarray(other.plane[..., k]), there, smooth=False) for k in range(3)])
+            forward, _ = _moved(one.look, other.look)
+            moved = np.dstack([carried(np.ascontiguousarray(other.plane[..., k]), forward, smooth=False) for k in range(3)])
             change.append(float(np.percentile(_out(one.plane - moved)[where], 85)))
         # It came and went where most is new, a few frames apart.
         at = np.array(change)

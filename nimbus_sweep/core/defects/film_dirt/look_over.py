@@ -73,8 +73,8 @@ def look_over(lights: Sequence[Plane], noise: float, first: int, stop: int) -> l
     near, far = max(0, first - 2), min(count, stop + 2)
     clean, marks = list(lights), [np.zeros(shape, np.float32)] * count
     for n in range(near, far):
-        beside = raw.beside(n)
-        clean[n], marks[n] = roughly_cleaned(lights[n], [raw.neighbour(n, k, lights, None) for k in beside], noise)
+        neighbours = raw.beside(n)
+        clean[n], marks[n] = roughly_cleaned(lights[n], [raw.neighbour(n, k, lights, None) for k in neighbours], noise)
     # Told again along motion that specks do not disturb.
     ways = _Ways([ready(c, noise) for c in clean], shape, places)
     lasting = _Lasting(ways, lights, marks, noise)

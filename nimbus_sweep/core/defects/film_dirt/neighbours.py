@@ -82,8 +82,8 @@ def along(other: Plane, marked: Plane | None, there: Field, places: Field) -> Ne
     """A neighbouring frame along the way there."""
     at = places + there
     light = cv2.remap(other, at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-    own = np.zeros_like(light) if marked is None else cv2.remap(marked, at, None, cv2.INTER_LINEAR)
-    return Neighbour(light, own, inside(there, places, 1.0), there, other)
+    marks_here = np.zeros_like(light) if marked is None else cv2.remap(marked, at, None, cv2.INTER_LINEAR)
+    return Neighbour(light, marks_here, inside(there, places, 1.0), there, other)
 
 
 def limits(near: Sequence[Neighbour]) -> tuple[Plane, Plane]:

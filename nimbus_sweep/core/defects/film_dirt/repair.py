@@ -251,7 +251,7 @@ def _lent(
     near: Sequence[Neighbour],
     part: tuple[slice, slice],
     cells: tuple[int, int],
-    own: NDArray[np.generic],
+    samples: NDArray[np.generic],
     hole: NDArray[np.bool_],
 ) -> Plane:
     """A component of the window made of the frames that lend, at the level around the hole; in 8-bit codes."""
@@ -275,7 +275,7 @@ def _lent(
         piece = lent[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].astype(np.float32) / code
         moved = cv2.remap(piece, at[0] - np.float32(x0), at[1] - np.float32(y0), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         made += np.float32(weight) * moved
-    here = own.astype(np.float32) / code
+    here = samples.astype(np.float32) / code
     ring = (cv2.dilate(hole.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & (
         cv2.dilate(hole.astype(np.uint8), np.ones((3, 3), np.uint8)) == 0
     )

@@ -189,13 +189,13 @@ def _blobs(departs: Plane, out: Plane, seeds: Mask, extent: float) -> list[tuple
     for n in holding[holding > 0]:
         left, top, wide, tall, _ = (int(v) for v in stats[n])
         box = np.s_[top : top + tall, left : left + wide]
-        own = named[box] == n
+        blob_mask = named[box] == n
         inner, outer, held_seeds = departs[box], out[box], seeds[box]
-        peak = float(inner[own].max())
+        peak = float(inner[blob_mask].max())
         before = -1
         for share in _LEVELS:
             level = max(extent, share * peak)
-            count, parts, sizes, _ = cv2.connectedComponentsWithStats((own & (inner > level)).astype(np.uint8), connectivity=8)
+            count, parts, sizes, _ = cv2.connectedComponentsWithStats((blob_mask & (inner > level)).astype(np.uint8), connectivity=8)
             area = int(sizes[1:, cv2.CC_STAT_AREA].sum())
             if area == before:
                 continue

@@ -95,7 +95,7 @@ def analyse(
     layout = span.source.format
     seeds = settings.lines or ()
     grain = grain_of(frames_of(span)) if settings.grain and seeds else None
-    known = [k for k in (_learned(span, seed) for seed in seeds) if k is not None]
+    known = [k for k in (_measured(span, seed) for seed in seeds) if k is not None]
     patches: list[Patch] = []
     if known:
         lights = ((frame, luma(frame)) for frame in span.frames())
@@ -109,7 +109,7 @@ def analyse(
     return PatchPlan.of(layout, patches, {"frames": len(span), "lines": len(known)})
 
 
-def _learned(span: Span, seed: Seed) -> _Known | None:
+def _measured(span: Span, seed: Seed) -> _Known | None:
     """What a scratch does to each component, measured over some of its frames."""
     inside = [n for n in span.numbers.tolist() if seed.track[0][0] <= n <= seed.track[-1][0]]
     if not inside:
@@ -130,8 +130,8 @@ def _learned(span: Span, seed: Seed) -> _Known | None:
         elif i == 0 and c.name == "Y":
             profiles.append(profile)
         else:
-            own = [(_codes(f, i), _at_cells(at, across, down, c.height)) for f, at in zip(frames, ways, strict=True)]
-            found = profile_of(own, max(0.45, profile.width / across))
+            samples_at = [(_codes(f, i), _at_cells(at, across, down, c.height)) for f, at in zip(frames, ways, strict=True)]
+            found = profile_of(samples_at, max(0.45, profile.width / across))
             profiles.append(found)
     return _Known(seed, tuple(profiles))
 
@@ -172,10 +172,10 @@ def _patch(frame: Frame, found: tuple[Array, Array], one: _Known, thing: int, gr
             samples.append((np.zeros(0, np.int64), np.zeros(0, layout.dtype)))
             continue
         across, down = layout.subsampling(i)
-        own = at if (across, down) == (1, 1) else _at_cells(at, across, down, component.height)
+        cells_at = at if (across, down) == (1, 1) else _at_cells(at, across, down, component.height)
         own_there = there if down == 1 else np.interp(np.arange(component.height) * down, np.arange(len(there)), there)
         plane = _codes(frame, i)
-        undone = lifted(plane, own, profile, own_there)
+        undone = lifted(plane, cells_at, profile, own_there)
         values = _settled(
             plane, undone.columns, undone.values, undone.kept, undone.changed, component.is_chroma, grain[i] if grain else None
         )
@@ -206,8 +206,8 @@ def _settled(
     ends = []
     for side in (0, -1):
         step = -1 if side == 0 else 1
-        beside = np.stack([plane[rows, np.clip(columns[:, side] + step * k, 0, width - 1)] for k in (1, 2)])
-        ends.append(beside.mean(0))
+        sides = np.stack([plane[rows, np.clip(columns[:, side] + step * k, 0, width - 1)] for k in (1, 2)])
+        ends.append(sides.mean(0))
     share = np.linspace(0, 1, columns.shape[1])[None]
     across = ends[0][:, None] * (1 - share) + ends[1][:, None] * share
     if grain is not None:

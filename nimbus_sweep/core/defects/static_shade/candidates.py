@@ -77,11 +77,11 @@ def gather(light: ShotLight, way: Travel, noise: float, progress: Callable[[floa
         moved = _MOVED / factor / half
         there = flow(mine.gray, theirs.gray, way.field(i, j, coarse, factor * half))
         back = flow(theirs.gray, mine.gray, way.field(j, i, coarse, factor * half))
-        for n, (own, away, seen, motion, returns) in enumerate(((one, other, mine, there, back), (other, one, theirs, back, there))):
+        for n, (near, away, seen, motion, returns) in enumerate(((one, other, mine, there, back), (other, one, theirs, back, there))):
             found = _motion(seen, motion, returns, moved)
             moving[k] += found.moving / 2
             used, share = (_enlarged(part, shape) for part in (found.used * np.float32(half), found.share))
-            scene[2 * k + n], weight[2 * k + n] = _compensated(own, away, used, share, places, _MOVED / factor)
+            scene[2 * k + n], weight[2 * k + n] = _compensated(near, away, used, share, places, _MOVED / factor)
             weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
 
     for done, _ in enumerate(parallel_map(hold, range(len(couples)))):
@@ -144,8 +144,8 @@ def loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
 
     def part(top: int) -> None:
         band = slice(top, top + rows)
-        own = np.stack([logs[n][band] for n in seen.frame[picked]])
-        ratio = own - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + np.float32(4))
+        logs_here = np.stack([logs[n][band] for n in seen.frame[picked]])
+        ratio = logs_here - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + np.float32(4))
         weight = seen.weight[picked, band].astype(np.float32)
         loss[band], _ = robust(ratio, weight, rounds=5, least=0.01)
         mass[band] = weight.sum(0)
@@ -161,16 +161,16 @@ def contrast_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:
     small = (max(1, seen.scene.shape[2] // 2), max(1, seen.scene.shape[1] // 2))
     sums = np.zeros((5, small[1], small[0]), np.float32)
     for k in picked:
-        own = cv2.resize(seen.light[int(seen.frame[k])], small, interpolation=cv2.INTER_AREA)
+        shown = cv2.resize(seen.light[int(seen.frame[k])], small, interpolation=cv2.INTER_AREA)
         scene = cv2.resize(seen.scene[k].astype(np.float32), small, interpolation=cv2.INTER_AREA)
         weight = cv2.resize(seen.weight[k].astype(np.float32), small, interpolation=cv2.INTER_AREA)
         # Only what has come clear of a large mark shows what it does.
         weight *= np.float32(min(1.0, seen.far[k] / DISTANCES[-1]) ** 4)
-        own, scene = blur(own, 1.5), blur(scene, 1.5)
-        sums += np.stack([weight, weight * own, weight * scene, weight * own * own, weight * scene * scene])
+        shown, scene = blur(shown, 1.5), blur(scene, 1.5)
+        sums += np.stack([weight, weight * shown, weight * scene, weight * shown * shown, weight * scene * scene])
     mass = np.maximum(sums[0], 1e-6)
-    own, scene = sums[1] / mass, sums[2] / mass
-    spread_own = blur(mass * np.maximum(sums[3] / mass - own**2, 0), 3) / blur(mass, 3)
+    shown, scene = sums[1] / mass, sums[2] / mass
+    spread_own = blur(mass * np.maximum(sums[3] / mass - shown**2, 0), 3) / blur(mass, 3)
     spread_scene = blur(mass * np.maximum(sums[4] / mass - scene**2, 0), 3) / blur(mass, 3)
     ratio = 0.5 * np.log((spread_own + 2) / (spread_scene + 2))
     shape = (seen.scene.shape[2], seen.scene.shape[1])

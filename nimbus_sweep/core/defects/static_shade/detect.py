@@ -60,7 +60,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
     progress(0.15)
     seen = gather(light, way, noise, lambda share: progress(0.15 + 0.35 * share))
     if seen is None:
-        return ShadeSurvey(travel=way.whole, noise=noise)
+        return ShadeSurvey(travel=way.farthest, noise=noise)
     found = candidates(loss_map(seen, 0), loss_map(seen, 1), seen.factor, False, light.shape)
     large = candidates(contrast_map(seen, 0), contrast_map(seen, 1), seen.factor, True, light.shape)
     moving = seen.moving
@@ -74,9 +74,9 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
     def measured(c: Candidate) -> ShadeMark | None:
         if not c.veil:
             return _measured(light, way, noise, marked, c, moving)
-        own = proven.copy()
-        c.mark(own)
-        return _measured(light, way, noise, own, c, moving)
+        mask = proven.copy()
+        c.mark(mask)
+        return _measured(light, way, noise, mask, c, moving)
 
     for stage in (found, large):
         # Veils are looked at beside the marks that were proven, not beside every suspicion.
@@ -96,7 +96,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
                 same = [m for m in marks if _same(made, m)]
                 if all(m.confidence < made.confidence or (made.kind == "veil" and m.confidence < CONVINCES) for m in same):
                     marks = [m for m in marks if m not in same] + [made]
-    return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.whole, noise)
+    return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
 
 
 def _same(one: ShadeMark, other: ShadeMark) -> bool:
@@ -140,7 +140,7 @@ def _probed(
         return None, 0.0
     if confidence < _LISTED:
         return None, max(confidence, 0.5 * _DOUBT[1] if not c.veil and _promising(proof) else 0.0)
-    return _mark(kind, share, laid, confidence, proof, seen, box, light, way), confidence
+    return _proven_mark(kind, share, laid, confidence, proof, seen, box, light, way), confidence
 
 
 def _promising(proof: Proof) -> bool:
@@ -201,13 +201,13 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: PairViews, edge: bool) -
     core = inside & (veil.share > 0.5 * veil.share.max())
     if not core.any():
         return 0.0
-    clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
+    clear = (1 - np.clip(seen.carried(inner), 0, 1)) * (seen.weight > 6)
     sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
     sure *= _rise(-_soft(veil.share), -0.2, -0.12)
     sure *= _rise(float(clear.sum(0)[core].mean()), 0.8, 2.5) * _rise(float(veil.share.max()) / max(usual, 0.005), 3, 8)
     # Only broad light is drawn towards the veil's own; how its fine detail fares is not looked at.
     broad = max(2.0, 0.03 * max(inner.shape))
-    own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.own, seen.scene))
+    own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.at_mark, seen.scene))
     weight = (seen.weight * clear)[:, core]
     # What one half learned must explain the other; who walks by is no part of it, so the middle of all pairs counts.
     usable = weight > 6
@@ -231,22 +231,22 @@ def _veil_confidence(veil: VeilFit, inner: Plane, seen: PairViews, edge: bool) -
     return round(sure * _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75), 3)
 
 
-def _mark(
-    kind: ShadeName, share: Plane, laid: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: ShotLight, way: Travel
+def _proven_mark(
+    kind: ShadeName, share: Plane, veil: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: ShotLight, way: Travel
 ) -> ShadeMark | None:
     area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)
     if count < 2:
         return None
     largest = 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax())
-    own = (labels == largest).astype(np.uint8)
+    mask = (labels == largest).astype(np.uint8)
     x, y, width, height, size = (int(v) for v in stats[largest])
     step = box.step
-    lines, _ = cv2.findContours(own, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
+    lines, _ = cv2.findContours(mask, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
     line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
-    kept = 1 - share[own > 0]
+    kept = 1 - share[mask > 0]
     # The narrowest way past it is how far the scene must move to show what is behind.
-    needed = float(2 * cv2.distanceTransform(np.pad(own, 1), cv2.DIST_L2, 3).max() + 2) * step
+    needed = float(2 * cv2.distanceTransform(np.pad(mask, 1), cv2.DIST_L2, 3).max() + 2) * step
     # A hair is long and narrow; all else is compact.
     if kind == "dust" and size < 0.35 * max(width, height) ** 2 and max(width, height) > 16 and needed <= HAIR:
         kind = "hair"
@@ -273,25 +273,25 @@ def _mark(
         kind=kind,
         least=round(max(0.0, least), 3),
         mean=round(mean, 3),
-        veil=laid,
+        veil=veil,
         confidence=round(float(confidence), 3),
         travel=round(moved, 1),
         needed=round(needed, 1),
         looked=round(proof.clear),
         held=len(light),
         way=mended,
-        map=_map_of(share, own, box, laid),
+        map=_map_of(share, mask, box, veil),
     )
 
 
-def _map_of(share: Plane, own: NDArray[np.uint8], box: Box, laid: Veil) -> ShadeMap:
+def _map_of(share: Plane, mask: NDArray[np.uint8], box: Box, veil: Veil) -> ShadeMap:
     """The mark's map, with a little room."""
-    room = cv2.dilate(own, np.ones((7, 7), np.uint8))
+    room = cv2.dilate(mask, np.ones((7, 7), np.uint8))
     rows, cols = np.flatnonzero(room.any(1)), np.flatnonzero(room.any(0))
     part = (share * room)[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
     if box.step > 1:
         part = cv2.resize(part, None, fx=box.step, fy=box.step, interpolation=cv2.INTER_LINEAR)
-    return ShadeMap.of(part, box.left + int(cols[0]) * box.step, box.top + int(rows[0]) * box.step, laid)
+    return ShadeMap.of(part, box.left + int(cols[0]) * box.step, box.top + int(rows[0]) * box.step, veil)
 
 
 def surveyed(

@@ -58,17 +58,17 @@ def fit_loss(seen: PairViews, inner: Plane, rounds: int = 4) -> LossFit:
     rounds : int
         How often the light under the mark in the other frames is undone with what was learned.
     """
-    own, scene = (np.log(np.maximum(v, 0) + _FLOOR) for v in (seen.own, seen.scene))
+    at_mark, scene = (np.log(np.maximum(v, 0) + _FLOOR) for v in (seen.at_mark, seen.scene))
     base = seen.weight * np.clip((seen.scene - _DARK) / 12, 0, 1)
-    covered = np.clip(seen.there(inner), 0, 1)
+    covered = np.clip(seen.carried(inner), 0, 1)
     loss = np.zeros(inner.shape, np.float32)
     halves = (loss, loss)
-    ratios, weight, smooth = own - scene, base, 0.0
+    ratios, weight, smooth = at_mark - scene, base, 0.0
     for n in range(rounds):
-        there = seen.there(loss)
-        ratios = own - (scene - there)
+        elsewhere_loss = seen.carried(loss)
+        ratios = at_mark - (scene - elsewhere_loss)
         # What lies under the mark in the other frame, too, counts little: at first hardly at all.
-        weight = base * np.exp(2 * there) * (1 - (0.5 if n else 0.98) * covered)
+        weight = base * np.exp(2 * elsewhere_loss) * (1 - (0.5 if n else 0.98) * covered)
         both, _ = robust(ratios, weight)
         if n < rounds - 1:
             loss = blurred(both, 0.9) * inner
@@ -142,18 +142,18 @@ def prove(seen: PairViews, fit: LossFit, inner: Plane) -> Proof:
         return Proof(0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
     deepest = float(-both[inside].min())
     core = inside & (both < -0.5 * deepest)
-    clear = (1 - np.clip(seen.there(inner), 0, 1)) * (seen.weight > 6)
+    clear = (1 - np.clip(seen.carried(inner), 0, 1)) * (seen.weight > 6)
     count = float(clear.sum(0)[core].mean()) if core.any() else 0.0
     ring = cv2.dilate(inner, np.ones((21, 21), np.uint8)) > 0.5
     ring &= cv2.dilate(inner, np.ones((5, 5), np.uint8)) < 0.5
     usual = float(np.sqrt(np.mean(both[ring] ** 2))) if ring.any() else 1.0
-    own = np.log(np.maximum(seen.own, 0) + _FLOOR)[:, core]
-    scene = own - fit.ratios[:, core]
+    at_mark = np.log(np.maximum(seen.at_mark, 0) + _FLOOR)[:, core]
+    scene = at_mark - fit.ratios[:, core]
     weight = (fit.weight * clear)[:, core]
     total = np.maximum(weight.sum(0), 1e-9)
-    own, scene = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
-    spread_own, spread_scene = float((weight * own * own).sum()), float((weight * scene * scene).sum())
-    joint = float((weight * own * scene).sum())
+    at_mark, scene = at_mark - (weight * at_mark).sum(0) / total, scene - (weight * scene).sum(0) / total
+    spread_own, spread_scene = float((weight * at_mark * at_mark).sum()), float((weight * scene * scene).sum())
+    joint = float((weight * at_mark * scene).sum())
     agree = correlation(first[inside], second[inside])
     return Proof(
         depth=deepest,
@@ -211,44 +211,44 @@ def fit_veil(seen: PairViews, inner: Plane, rounds: int = 8, level: float | None
     VeilFit or None
         None when the light changes too little to tell.
     """
-    own = seen.own
-    covered = np.clip(seen.there(inner), 0, 1)
+    at_mark = seen.at_mark
+    covered = np.clip(seen.carried(inner), 0, 1)
     sigma = max(1.5, 0.04 * max(inner.shape))
     share = np.zeros(inner.shape, np.float32)
     found, smooth = level or 0.0, 0.0
     halves = (share, share)
     left = 1.0
     for n in range(rounds):
-        there = np.minimum(seen.there(share), 0.9)
+        there = np.minimum(seen.carried(share), 0.9)
         scene = (seen.scene - there * found) / (1 - there)
         weight = seen.weight * (1 - there) ** 2 * (1 - (0.5 if n else 0.98) * covered)
         if n:
-            miss = own - scene + share * (scene - found)
+            miss = at_mark - scene + share * (scene - found)
             scale = 1.4826 * median(np.abs(miss)) + 1
             weight = weight / (1 + (miss / (2 * scale)) ** 2) ** 2
         if level is None:
-            measured = _level(own, scene, weight, inner, sigma)
+            measured = _level(at_mark, scene, weight, inner, sigma)
             if measured is None:
                 return None
             found = measured
-        first, second = (_drawn(own[h], scene[h], weight[h], found) for h in (seen.half == 0, seen.half == 1))
+        first, second = (_drawn(at_mark[h], scene[h], weight[h], found) for h in (seen.half == 0, seen.half == 1))
         halves = (first, second)
         smooth = _smoothest(first, second, inner) if n == rounds - 1 else 1.5
-        share = np.clip(blurred(_drawn(own, scene, weight, found), smooth) * inner, 0, 0.95)
-        before = weight * (own - scene) ** 2
-        after = weight * (own - scene + share * (scene - found)) ** 2
+        share = np.clip(blurred(_drawn(at_mark, scene, weight, found), smooth) * inner, 0, 0.95)
+        before = weight * (at_mark - scene) ** 2
+        after = weight * (at_mark - scene + share * (scene - found)) ** 2
         core = share > 0.3 * share.max()
         left = float(after[:, core].sum() / max(before[:, core].sum(), 1e-9))
     return VeilFit(share, found, halves, smooth, left)
 
 
-def _drawn(own: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
-    middle = (own + scene) / 2 - level
-    ratio = (weight * (scene - own) * middle).sum(0) / np.maximum((weight * middle * middle).sum(0), 1e-6)
+def _drawn(at_mark: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
+    middle = (at_mark + scene) / 2 - level
+    ratio = (weight * (scene - at_mark) * middle).sum(0) / np.maximum((weight * middle * middle).sum(0), 1e-6)
     return np.asarray((ratio / (1 + ratio / 2)).astype(np.float32))
 
 
-def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:
+def _level(at_mark: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:
     """The level towards which the light is drawn, from slopes and intercepts over the mark."""
     if not (inner > 0.5).any():
         return None
@@ -257,8 +257,8 @@ def _level(own: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) 
     def pooled(values: Stack) -> Plane:
         return blurred((weight * values).sum(0), sigma) / mass
 
-    mean_own, mean_scene = pooled(own), pooled(scene)
-    spread_own = np.maximum(pooled(own * own) - mean_own**2, 0)
+    mean_own, mean_scene = pooled(at_mark), pooled(scene)
+    spread_own = np.maximum(pooled(at_mark * at_mark) - mean_own**2, 0)
     spread_scene = np.maximum(pooled(scene * scene) - mean_scene**2, 0)
     slope = np.sqrt((spread_own + 0.5) / (spread_scene + 0.5))
     offset = mean_own - slope * mean_scene
@@ -288,7 +288,7 @@ def detail_through(seen: PairViews, fit: VeilFit, ring: Plane) -> tuple[float, f
     """
     if not fit.share.any():
         return 0.0, 0.0
-    there = np.minimum(seen.there(fit.share), 0.9)
+    there = np.minimum(seen.carried(fit.share), 0.9)
     scene = (seen.scene - there * fit.level) / (1 - there)
     covered = there < 0.02
     core = fit.share > 0.5 * fit.share.max()
@@ -296,10 +296,10 @@ def detail_through(seen: PairViews, fit: VeilFit, ring: Plane) -> tuple[float, f
     for fine, broad in pairwise(_BANDS):
         ratios = []
         for area in (core, ring > 0.5):
-            own = np.stack([blurred(p, fine) - blurred(p, broad) for p in seen.own])
+            at_mark = np.stack([blurred(p, fine) - blurred(p, broad) for p in seen.at_mark])
             other = np.stack([blurred(p, fine) - blurred(p, broad) for p in scene])
             weight = seen.weight * covered * area
-            ratios.append(np.sqrt((weight * own * own).sum() / max(float((weight * other * other).sum()), 1e-9)))
+            ratios.append(np.sqrt((weight * at_mark * at_mark).sum() / max(float((weight * other * other).sum()), 1e-9)))
         passed.append(ratios[0] / max(ratios[1], 1e-3))
     mean_share = float(fit.share[core].mean())
     best = (np.inf, 0.0, 0.0)

@@ -46,13 +46,13 @@ def plan_of(
     volume: TimeVolume, light: ShotLight, way: Travel, noise: float, marked: Plane, mark: ShadeSeed, wanted: Way
 ) -> tuple[MarkPlan | None, float]:
     left, top, right, bottom = mark.box()
-    own = np.zeros(light.shape, np.float32)
-    cv2.fillPoly(own, [np.array(mark.outline, np.int32)], 1.0)
-    narrow = 2 * float(cv2.distanceTransform(own.astype(np.uint8), cv2.DIST_L2, 3).max()) + 2
+    mask = np.zeros(light.shape, np.float32)
+    cv2.fillPoly(mask, [np.array(mark.outline, np.int32)], 1.0)
+    narrow = 2 * float(cv2.distanceTransform(mask.astype(np.uint8), cv2.DIST_L2, 3).max()) + 2
     room = int(max(32, min(max(right - left, bottom - top) // 2, 48), 1.6 * narrow if mark.kind != "veil" and narrow <= _WIDE else 0)) + 16
     box = _inside(left - room, top - room, right + room, bottom + room, volume.format)
-    inner = box.cut(cv2.dilate(own, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * ROOM + 1, 2 * ROOM + 1))))
-    share, veil, hidden, left_over, dark = np.zeros(box.shape, np.float32), Veil(), box.cut(own), 0.0, False
+    inner = box.cut(cv2.dilate(mask, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * ROOM + 1, 2 * ROOM + 1))))
+    share, veil, hidden, left_over, dark = np.zeros(box.shape, np.float32), Veil(), box.cut(mask), 0.0, False
     # Large marks are soft: what fewer pairs leave of noise is smoothed away.
     most = max(_PAIRS // 3, round(_PAIRS * min(1.0, _AREA / (box.width * box.height)))) if wanted in ("auto", "undo") else _PAIRS // 6
     seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM)
@@ -224,7 +224,7 @@ def _error(seen: PairViews, share: Plane, veil: Veil) -> float:
     for n in range(0, len(seen), max(1, len(seen) // 24)):
         covered = cv2.remap(share, seen.at[n], None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
         weight = seen.weight[n] * (covered < 0.02) * core
-        miss = np.minimum(np.abs(undone(seen.own[n], share, veil, top=400.0) - seen.scene[n]), 60)
+        miss = np.minimum(np.abs(undone(seen.at_mark[n], share, veil, top=400.0) - seen.scene[n]), 60)
         total += float((weight * miss).sum())
         mass += float(weight.sum())
     return total / mass
@@ -237,5 +237,5 @@ def _helps(seen: PairViews, share: Plane, veil: Veil) -> bool:
 
 def _error_as_is(seen: PairViews, share: Plane) -> float:
     core = share > 0.2 * share.max()
-    weight = seen.weight * (seen.there(share) < 0.02) * core
-    return float((weight * np.minimum(np.abs(seen.own - seen.scene), 60)).sum() / max(float(weight.sum()), 1e-9))
+    weight = seen.weight * (seen.carried(share) < 0.02) * core
+    return float((weight * np.minimum(np.abs(seen.at_mark - seen.scene), 60)).sum() / max(float(weight.sum()), 1e-9))

@@ -40,14 +40,14 @@ class ShotLight:
         names = [c.name for c in layout.components]
         self._mixed = [(names.index(n), w) for n, w in (("R", 0.2126), ("G", 0.7152), ("B", 0.0722))] if "G" in names else [(0, 1.0)]
         self._logarithmic = is_logarithmic(volume.colour)
-        self._whole = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
+        self._cached = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
 
     def __len__(self) -> int:
         return len(self.volume.numbers)
 
     def __call__(self, at: int) -> Plane:
         """Light of held frame `at`: (height, width), float32, in 8-bit codes above black."""
-        return self._whole(at)
+        return self._cached(at)
 
     def _read(self, at: int) -> Plane:
         return self._mixed_of(at, lambda samples: samples)

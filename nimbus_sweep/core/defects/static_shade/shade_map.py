@@ -56,11 +56,11 @@ class ShadeMap(BaseModel):
         packed = zlib.compress(np.rint(np.clip(small, 0, 1) * _LEVELS).astype("<u2").tobytes(), 9)
         encoded = base64.b64encode(packed).decode()
         level, tint = round(float(veil.level), 2), tuple(round(float(v), 2) for v in veil.tint)
-        whole = {"left": left, "top": top, "width": width, "height": height, "step": step}
-        return cls(**whole, levels=encoded, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
+        fields = {"left": left, "top": top, "width": width, "height": height, "step": step}
+        return cls(**fields, levels=encoded, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
 
     @model_validator(mode="after")
-    def _whole(self) -> ShadeMap:
+    def _consistent(self) -> ShadeMap:
         try:
             count = len(zlib.decompress(base64.b64decode(self.levels, validate=True))) // 2
         except (ValueError, zlib.error) as error:

@@ -66,12 +66,12 @@ def presence(mean: Plane, mark: ShadeMap) -> tuple[float, float]:
         veil = mark.veil
         spoiled = level * (1 - share) + share * (veil.gain * level + veil.level)
         shape, found = (_gradients(np.log(np.maximum(p, 1) + 4), sigma) for p in (spoiled, at))
-        own = float(np.median(np.abs(shape)[shape != 0])) if shape.any() else 0.0
+        found_depth = float(np.median(np.abs(shape)[shape != 0])) if shape.any() else 0.0
         share_there = 0.5
         # The scene's own edges are few and large: M-estimator with a redescending weight (Geman and McClure 1987).
         for _ in range(8):
             miss = found - share_there * shape
-            scale = 1.4826 * float(np.median(np.abs(miss))) + 0.1 * own + 1e-6
+            scale = 1.4826 * float(np.median(np.abs(miss))) + 0.1 * found_depth + 1e-6
             weight = 1 / (1 + (miss / (2 * scale)) ** 2) ** 2
             share_there = float((weight * shape * found).sum() / max(float((weight * shape * shape).sum()), 1e-12))
         return share_there
@@ -87,8 +87,8 @@ def presence(mean: Plane, mark: ShadeMap) -> tuple[float, float]:
     if len(chances) < 6:
         return depth(place), 0.0
     usual = float(np.sqrt(np.mean(np.square(chances))))
-    own = depth(place)
-    return own, own / max(usual, 0.02)
+    found_depth = depth(place)
+    return found_depth, found_depth / max(usual, 0.02)
 
 
 def _cut(plane: Plane, left: int, top: int, shape: tuple[int, ...]) -> Plane | None:

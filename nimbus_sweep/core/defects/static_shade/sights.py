@@ -23,7 +23,7 @@ class PairViews:
 
     Attributes
     ----------
-    own : ndarray, float32
+    at_mark : ndarray, float32
         Light at the mark, in codes above black.
     scene : ndarray, float32
         Light of the same scene point in the other frame.
@@ -45,7 +45,7 @@ class PairViews:
         codes: no more than this can be noise.
     """
 
-    own: Stack
+    at_mark: Stack
     scene: Stack
     weight: Stack
     at: NDArray[np.float32]
@@ -56,9 +56,9 @@ class PairViews:
     rest: float
 
     def __len__(self) -> int:
-        return len(self.own)
+        return len(self.at_mark)
 
-    def there(self, plane: Plane) -> Stack:
+    def carried(self, plane: Plane) -> Stack:
         """A map of the box, fetched at the places the scene points came from; 0 outside it."""
         return np.stack([cv2.remap(plane, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT) for at in self.at])
 
@@ -103,7 +103,7 @@ def view_pairs(
     passing = [view.passing for view in found if view.passing is not None]
     rest = [view.rest for view in found if view.rest is not None]
     return PairViews(
-        own=np.stack([view.own for view in found]),
+        at_mark=np.stack([view.at_mark for view in found]),
         scene=np.stack([view.scene for view in found]),
         weight=np.stack([view.weight for view in found]),
         at=np.stack([view.at for view in found]),
@@ -119,7 +119,7 @@ def view_pairs(
 class _View:
     """What one pair of frames shows; as `PairViews` has it for many. `passing` and `rest` are None where too little is seen."""
 
-    own: Plane
+    at_mark: Plane
     scene: Plane
     weight: Plane
     at: Field
@@ -154,7 +154,7 @@ class _AboutMark:
         on, there_on = box.on(light.shape), away.on(light.shape)
         if there_on.mean() < 0.3:
             return None
-        (own, mine), other = self._at(p), light.part(q, away)
+        (at_mark, mine), other = self._at(p), light.part(q, away)
         mine_seen, theirs_seen = light.usable(p), light.usable(q)
         # Where both may be looked at; None for everywhere.
         seen = None if mine_seen is None or theirs_seen is None else (box.cut(mine_seen), away.cut(theirs_seen))
@@ -167,7 +167,7 @@ class _AboutMark:
         if seen is not None:
             usable = usable * (_fetched(seen[1], used, places) > 0.99)
         sound = usable * (1 - self._inner) * (1 - _fetched(hidden, used, places))
-        miss = np.log((np.maximum(own, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
+        miss = np.log((np.maximum(at_mark, 0) + 1) / (np.maximum(scene, 0) + 1)) ** 2
         miss = _mean(np.minimum(miss, 0.25), sound, 10)
         came = used + np.array([across / box.step, down / box.step], np.float32)
         distance = np.hypot(came[..., 0], came[..., 1]) * box.step
@@ -175,11 +175,11 @@ class _AboutMark:
         around = (sound * self._ring) > 0.5
         passing = rest = None
         if around.sum() > 20:
-            unmoved = float(np.abs(own - light.part(q, box))[around].mean())
-            rest = 1.4826 / np.sqrt(2) * float(np.median(np.abs(own - scene)[around]))
-            passing = (unmoved + 0.1) / (float(np.abs(own - scene)[around].mean()) + 0.1)
+            unmoved = float(np.abs(at_mark - light.part(q, box))[around].mean())
+            rest = 1.4826 / np.sqrt(2) * float(np.median(np.abs(at_mark - scene)[around]))
+            passing = (unmoved + 0.1) / (float(np.abs(at_mark - scene)[around].mean()) + 0.1)
         at = (places + came).astype(np.float32)
-        return _View(own, scene, weight.astype(np.float32), at, (p, q), half, float(np.median(distance)), passing, rest)
+        return _View(at_mark, scene, weight.astype(np.float32), at, (p, q), half, float(np.median(distance)), passing, rest)
 
     def _motion(
         self, mine: Look, other: Plane, hidden: Plane, on: Plane, there_on: Plane, seen: tuple[Plane, Plane] | None
@@ -187,17 +187,17 @@ class _AboutMark:
         """Motion to the other frame at every place of the box, measured where it can be and spread from there; None without any."""
         half, coarse = self._half, self._coarse
         theirs = look(self._halved(other), self._noise)
-        there, back = flow(mine.gray, theirs.gray, fine=self._fine), flow(theirs.gray, mine.gray, fine=self._fine)
-        trust = agreement(there, back) * mine.texture * self._halved(on * (1 - self._near))
-        trust *= 1 - _fetched(self._halved(cv2.dilate(hidden, _WIDE)), there, coarse)
-        trust *= _fetched(self._halved(there_on), there, coarse)
+        forward, backward = flow(mine.gray, theirs.gray, fine=self._fine), flow(theirs.gray, mine.gray, fine=self._fine)
+        trust = agreement(forward, backward) * mine.texture * self._halved(on * (1 - self._near))
+        trust *= 1 - _fetched(self._halved(cv2.dilate(hidden, _WIDE)), forward, coarse)
+        trust *= _fetched(self._halved(there_on), forward, coarse)
         if seen is not None:
-            trust *= self._halved(seen[0]) * (_fetched(self._halved(seen[1]), there, coarse) > 0.99)
-        filled, support = spread(there, trust, tuple(scale / half for scale in SCALES), step=2)
+            trust *= self._halved(seen[0]) * (_fetched(self._halved(seen[1]), forward, coarse) > 0.99)
+        filled, support = spread(forward, trust, tuple(scale / half for scale in SCALES), step=2)
         if float(support.max()) < 1e-3:
             return None
         dense = np.clip(2 * trust - 0.5, 0, 1)[..., None]
-        used: Field = dense * there + (1 - dense) * filled
+        used: Field = dense * forward + (1 - dense) * filled
         if half > 1:
             used = cv2.resize(used, self._box.shape[::-1], interpolation=cv2.INTER_LINEAR) * np.float32(half)
         return used
@@ -205,8 +205,8 @@ class _AboutMark:
     def _at(self, p: int) -> tuple[Plane, Look]:
         """The light of a frame at the mark, and how it looks for motion."""
         if p not in self._seen:
-            own = self._light.part(p, self._box)
-            self._seen[p] = own, look(self._halved(own), self._noise)
+            at_mark = self._light.part(p, self._box)
+            self._seen[p] = at_mark, look(self._halved(at_mark), self._noise)
         return self._seen[p]
 
     def _halved(self, plane: Plane) -> Plane:

@@ -75,6 +75,6 @@ def undone(light: Plane, share: Plane, veil: Veil, pixels: float = 1.0, top: flo
         return bare / np.maximum(1 - share * (1 - veil.gain), LEAST_KEPT)
     picture = bare / np.maximum(1 - share * (1 - veil.gain), LEAST_KEPT)
     for _ in range(_ROUNDS):
-        laid = cv2.GaussianBlur(picture, (0, 0), veil.blur / pixels, borderType=cv2.BORDER_REPLICATE)
-        picture = np.clip((bare - share * veil.gain * laid) / kept, -top, top)
+        veiled = cv2.GaussianBlur(picture, (0, 0), veil.blur / pixels, borderType=cv2.BORDER_REPLICATE)
+        picture = np.clip((bare - share * veil.gain * veiled) / kept, -top, top)
     return picture

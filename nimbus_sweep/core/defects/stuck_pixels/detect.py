@@ -186,10 +186,10 @@ def _chance(m: DepartureMap, score: Plane) -> float:
     those found, so that a few true defects among them do not move it.
     """
     rows, cols = np.nonzero(score > 0.5)
-    own = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
-    if len(own) < 8:
+    here = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
+    if len(here) < 8:
         return 0.0
-    return float(min(_CONVINCES_CEILING, 0.5 + (float(np.median(own)) - 0.5) / np.log(2) * np.log(len(own) / 0.05)))
+    return float(min(_CONVINCES_CEILING, 0.5 + (float(np.median(here)) - 0.5) / np.log(2) * np.log(len(here) / 0.05)))
 
 
 def _sharp(m: DepartureMap, row: int, col: int) -> bool:
@@ -247,10 +247,10 @@ def _frozen(volume: TimeVolume, index: int, x: int, y: int) -> bool:
     row, col = _at(volume.format, index, x, y)
     top, left = max(0, row - 4), max(0, col - 4)
     life = volume.component_stack(index)[:, top : row + 5, left : col + 5].std(axis=0) / volume.format.components[index].code
-    own = float(life[row - top, col - left])
+    life_here = float(life[row - top, col - left])
     life[max(0, row - 2 - top) : row + 3 - top, max(0, col - 2 - left) : col + 3 - left] = np.nan
     usual = float(np.nanpercentile(life, 20))
-    return usual > 0.7 and own < 0.35 * usual
+    return usual > 0.7 and life_here < 0.35 * usual
 
 
 def place(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int, radius: int = 3) -> StuckPixel:
@@ -355,9 +355,9 @@ def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) 
     usual = float(m.depart[row, col])
     ring = window[:, around].mean(axis=1)
     departs = (value - ring) * np.sign(usual) > 0.25 * abs(usual)
-    own, change = float(value.std()), float(ring.std())
-    if own < 0.35 * change:
-        departs |= np.abs(value - np.median(value)) <= 2 + 2 * own
+    deviation, change = float(value.std()), float(ring.std())
+    if deviation < 0.35 * change:
+        departs |= np.abs(value - np.median(value)) <= 2 + 2 * deviation
     return int(departs.sum()), len(value), change
 
 

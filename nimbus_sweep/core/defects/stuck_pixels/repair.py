@@ -324,14 +324,14 @@ def _learn(stack: Samples, cores: Mask, core: tuple[slice, slice], component: Co
     bottom, right = min(height, rows.stop + _HALF), min(width, cols.stop + _HALF)
     values = stack[:, top:bottom, left:right].astype(np.float64)
     others = cores[top:bottom, left:right].copy()
-    own = np.zeros(others.shape, bool)
-    own[rows.start - top : rows.stop - top, cols.start - left : cols.stop - left] = True
-    others &= ~own
-    others = cv2.dilate(others.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool) & ~own
-    hole = cv2.dilate(own.astype(np.uint8), np.ones((5, 5), np.uint8)).astype(bool) & ~others
+    untouched = np.zeros(others.shape, bool)
+    untouched[rows.start - top : rows.stop - top, cols.start - left : cols.stop - left] = True
+    others &= ~untouched
+    others = cv2.dilate(others.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool) & ~untouched
+    hole = cv2.dilate(untouched.astype(np.uint8), np.ones((5, 5), np.uint8)).astype(bool) & ~others
     departs = _departures(values, hole, others)
     usual, usual_size = _usual_departures(values, hole, others)
-    near = cv2.dilate(own.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)[hole]
+    near = cv2.dilate(untouched.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)[hole]
     bias = np.median(departs, axis=0)
     gain, offset, carries, covers = _coverage(values[:, hole], values[:, hole] - departs, code)
     if model:
@@ -354,9 +354,9 @@ def _learn(stack: Samples, cores: Mask, core: tuple[slice, slice], component: Co
     affected |= covers & near
     if not affected.any():
         return None
-    if model is None and not affected[own[hole]].any():
-        affected |= own[hole]
-    lost = np.zeros(own.shape, bool)
+    if model is None and not affected[untouched[hole]].any():
+        affected |= untouched[hole]
+    lost = np.zeros(untouched.shape, bool)
     lost[hole] = affected & ~carries
     flat = np.arange(height * width).reshape(height, width)[top:bottom, left:right]
     turned = affected & carries
@@ -364,7 +364,7 @@ def _learn(stack: Samples, cores: Mask, core: tuple[slice, slice], component: Co
     inside = plan_values[:, hole]
     inside[:, turned] = np.clip((inside[:, turned] - offset[turned]) / gain[turned], 0, peak)
     plan_values[:, hole] = inside
-    known, weights = _weights(plan_values, lost, others | lost) if lost.any() else (np.zeros(own.shape, bool), np.zeros((0, 0)))
+    known, weights = _weights(plan_values, lost, others | lost) if lost.any() else (np.zeros(untouched.shape, bool), np.zeros((0, 0)))
     return _Blob(flat[hole][turned], gain[turned], offset[turned], flat[lost], flat[known], weights)
 
 
@@ -453,8 +453,8 @@ def _weights(values: Grid, lost: Mask, unusable: Mask) -> tuple[Mask, Grid]:
     smooth = biharmonic_weights(gap)[lost[box][gap]]
     known = np.zeros(lost.shape, bool)
     known[box] = ~gap
-    learned = _trained(values, lost, known, unusable, smooth)
-    return known, learned
+    trained = _trained(values, lost, known, unusable, smooth)
+    return known, trained
 
 
 def _trained(values: Grid, lost: Mask, known: Mask, unusable: Mask, smooth: Grid) -> Grid:

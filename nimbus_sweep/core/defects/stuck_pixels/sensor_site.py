@@ -268,20 +268,20 @@ def _held_near(
         allowance += parts[-1][3] * scales[i] ** 2 * _ALLOWANCE * used.sum()
     candidates: list[_Candidate] = []
     # Where the matrix is not named the site itself tells it.
-    for own in possible(colour):
-        ground = to_rgb(grounds, layout, own)
-        _, departs, _ = held_value(fit, layout, own)
+    for guess in possible(colour):
+        ground = to_rgb(grounds, layout, guess)
+        _, departs, _ = held_value(fit, layout, guess)
         free = tuple(bool(d) for d in departs)
-        weights = luma_weights(own, layout.height)
+        weights = luma_weights(guess, layout.height)
         for channels in dict.fromkeys([free, *_ALL, *_ONE]):
             usable = small & [channels in may or (channels == free and may >= _ALL) for may in allowed]
             for high in product(*((False, True) if c else (False,) for c in channels)):
                 held = np.where(channels, np.where(high, 255.0, 0.0), ground)
-                amplitudes = from_rgb(held - ground, layout, own, difference=True)
+                amplitudes = from_rgb(held - ground, layout, guess, difference=True)
                 shares = _shares(channels, layout, weights)
                 rest = np.where(usable, 0.0, np.inf)
-                for (at, beside, cover, weight), amplitude, share in zip(parts, amplitudes, shares, strict=True):
-                    rest += weight * ((at - cover * (amplitude - share * beside)) ** 2).sum(1)
+                for (at, around, cover, weight), amplitude, share in zip(parts, amplitudes, shares, strict=True):
+                    rest += weight * ((at - cover * (amplitude - share * around)) ** 2).sum(1)
                 candidates += [_Candidate(float(rest[n]), int(n), amplitudes, shares) for n in np.argsort(rest)[:_KIN]]
     candidates = [one for one in sorted(candidates, key=lambda one: one.rest) if np.isfinite(one.rest)]
     if not candidates:

@@ -92,8 +92,8 @@ def motion_between(one: Ready, other: Ready, noise: float, known: Known | None =
     for a, b in ((one, other), (other, one)):
         if (a.frame.number, b.frame.number) not in known:
             known[a.frame.number, b.frame.number] = flow(a.look.gray, b.look.gray)
-    there, back = (known[a.frame.number, b.frame.number] for a, b in ((one, other), (other, one)))
-    smooth = smooth_way(there, back, one.look, _SCALES)
+    forward, backward = (known[a.frame.number, b.frame.number] for a, b in ((one, other), (other, one)))
+    smooth = smooth_way(forward, backward, one.look, _SCALES)
     if smooth is None:
         return None
     still = _STILL * one.small.shape[1] / one.light.shape[1]
@@ -146,7 +146,7 @@ class Passed:
 
 
 def passing(
-    own: Ready, others: Sequence[Ready], motions: Sequence[Field | None], keeps: Keeps, noise: float, held: Places | None = None
+    here: Ready, others: Sequence[Ready], motions: Sequence[Field | None], keeps: Keeps, noise: float, held: Places | None = None
 ) -> tuple[list[Passed], list[Field | None]]:
     """What passed in a frame.
 
@@ -170,9 +170,9 @@ def passing(
     ways : list of ndarray or None
         The way to each neighbour, in pixels of the frame; None where nothing moves.
     """
-    ways = [_full(way, own.light.shape) for way in motions]
-    shown = [_levelled(_fetched(other.light, way), own.light) for other, way in zip(others, ways, strict=True)]
-    off = [_outside(way, own.light.shape) for way in ways]
+    ways = [_full(way, here.light.shape) for way in motions]
+    shown = [_levelled(_fetched(other.light, way), here.light) for other, way in zip(others, ways, strict=True)]
+    off = [_outside(way, here.light.shape) for way in ways]
     for k, gone in enumerate(off):
         # What has left the picture on one side is still on it on the other.
         if gone is not None:
@@ -189,14 +189,14 @@ def passing(
     for sign in {"lighter": (-1,), "darker": (1,), "middle": (-1, 1)}[keeps]:
         # What is dark gives way to the lighter ones, though it may still lie in some of them.
         against = middle if keeps == "middle" else high if sign < 0 else low
-        out = np.float32(sign) * (own.light - against)
+        out = np.float32(sign) * (here.light - against)
         if keeps != "middle":
             # Of few neighbours the lighter ones are lighter than the scene by their noise.
             out = out - np.float32(0.4 * noise)
         calm = cv2.GaussianBlur(out, (0, 0), 0.8)
         heart = (calm > _HEART * level) if held is None else (calm > _HEART * level) & ~held
         faint = (out > np.maximum(_FAINT, _EDGE * noise)) & (calm > 0.4 * level)
-        found += _parts(heart, faint & (~held if held is not None else True), out, sign, shown, off, own.light, noise)
+        found += _parts(heart, faint & (~held if held is not None else True), out, sign, shown, off, here.light, noise)
     return found, ways
 
 
@@ -208,9 +208,9 @@ def _outside(way: Field | None, shape: tuple[int, ...]) -> Places | None:
     return gone if gone.any() else None
 
 
-def _levelled(shown: Plane, own: Plane) -> Plane:
+def _levelled(shown: Plane, here_light: Plane) -> Plane:
     """A neighbour at the level of the frame: all of it may be lighter or darker."""
-    ratio = float(np.median((own[::_SPARSE, ::_SPARSE] + 8) / (shown[::_SPARSE, ::_SPARSE] + 8)))
+    ratio = float(np.median((here_light[::_SPARSE, ::_SPARSE] + 8) / (shown[::_SPARSE, ::_SPARSE] + 8)))
     return shown if abs(ratio - 1) < 0.004 else (shown + 8) * np.float32(ratio) - 8
 
 
@@ -221,7 +221,7 @@ def _parts(
     sign: int,
     shown: Sequence[Plane],
     off: Sequence[Places | None],
-    own: Plane,
+    light: Plane,
     noise: float,
 ) -> list[Passed]:
     count, labels, stats, _ = cv2.connectedComponentsWithStats((heart | faint).astype(np.uint8), connectivity=8)
@@ -229,7 +229,7 @@ def _parts(
     parts = []
     for k in np.flatnonzero(hearts >= _SMALL):
         left, top, width, height, area = stats[k]
-        if not k or area > _LARGE * own.size:
+        if not k or area > _LARGE * light.size:
             continue
         box = np.s_[top : top + height, left : left + width]
         mask = labels[box] == k
@@ -242,15 +242,15 @@ def _parts(
         clear = [int(c) for c in np.flatnonzero(there & (np.abs(means - best) <= max(1.5, 2 * noise, 0.15 * apart)))]
         if not clear:
             continue
-        if _rim(own, [shown[c] for c in clear], box, mask, labels) <= _AGREE[0] + _AGREE[1] * noise + _RIM * apart:
+        if _rim(light, [shown[c] for c in clear], box, mask, labels) <= _AGREE[0] + _AGREE[1] * noise + _RIM * apart:
             parts.append(Passed(box, mask, sign * apart, tuple(clear)))
     return parts
 
 
-def _rim(own: Plane, clear: Sequence[Plane], box: tuple[slice, slice], mask: Places, labels: NDArray[Any]) -> float:
+def _rim(light: Plane, clear: Sequence[Plane], box: tuple[slice, slice], mask: Places, labels: NDArray[Any]) -> float:
     """How far the frame and what takes its place disagree about the samples that are filled, in codes."""
     room = _RING[1] + 1
-    rows, cols = (slice(max(0, s.start - room), min(size, s.stop + room)) for s, size in zip(box, own.shape, strict=True))
+    rows, cols = (slice(max(0, s.start - room), min(size, s.stop + room)) for s, size in zip(box, light.shape, strict=True))
     part = np.zeros((rows.stop - rows.start, cols.stop - cols.start), np.uint8)
     part[box[0].start - rows.start :, box[1].start - cols.start :][: mask.shape[0], : mask.shape[1]] = mask
     near, wide = (cv2.dilate(part, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * r + 1, 2 * r + 1))) for r in _RING)
@@ -259,7 +259,7 @@ def _rim(own: Plane, clear: Sequence[Plane], box: tuple[slice, slice], mask: Pla
     if not ring.any():
         return 0.0
     made = np.mean([c[rows, cols] for c in clear], 0)
-    return float(np.percentile(np.abs(cv2.blur(own[rows, cols] - made, (3, 3)))[ring], 75))
+    return float(np.percentile(np.abs(cv2.blur(light[rows, cols] - made, (3, 3)))[ring], 75))
 
 
 def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], motions: Sequence[Field | None], keeps: Keeps, noise: float) -> Places:
@@ -280,8 +280,8 @@ def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], motions: Seq
         out = cv2.blur(np.float32(sign) * (here - ground), (3, 3))
         stands = out > level
         # It is there in the nearest frames, too, so that those cannot show what is behind it.
-        beside = [cv2.blur(np.float32(sign) * (n - ground), (3, 3)) > 0.5 * out for n in near]
-        covered = np.sum(beside, 0) >= max(1, (len(near) + 1) // 2 + (len(near) > 2))
+        alongside = [cv2.blur(np.float32(sign) * (n - ground), (3, 3)) > 0.5 * out for n in near]
+        covered = np.sum(alongside, 0) >= max(1, (len(near) + 1) // 2 + (len(near) > 2))
         found |= stands & covered & seen
     count, labels, stats, _ = cv2.connectedComponentsWithStats(found.astype(np.uint8), connectivity=8)
     kept = [k for k in range(1, count) if max(8, _NOTED * here.size) <= stats[k, cv2.CC_STAT_AREA] <= _LARGE * here.size]
@@ -289,7 +289,7 @@ def slow(own: Ready, far: Sequence[Ready], others: Sequence[Ready], motions: Seq
 
 
 def filled(
-    own: Frame, others: Sequence[Frame], ways: Sequence[Field | None], one: Passed, grain: Sequence[Grain] | None
+    frame: Frame, others: Sequence[Frame], ways: Sequence[Field | None], one: Passed, grain: Sequence[Grain] | None
 ) -> tuple[tuple[NDArray[np.int64], NDArray[Any]], ...]:
     """What takes the place of something that passed, for each component: sample numbers, and values.
 
@@ -304,7 +304,7 @@ def filled(
     grain : sequence of Grain
         Of each component; none is added when None.
     """
-    layout = own.format
+    layout = frame.format
     samples: list[tuple[NDArray[np.int64], NDArray[Any]]] = []
     kept = 1 / np.sqrt(len(one.clear))
     for i, component in enumerate(layout.components):
@@ -317,7 +317,7 @@ def filled(
         bottom = min(component.height, -(-one.box[0].stop // down) + room)
         right = min(component.width, -(-one.box[1].stop // across) + room)
         hole = _cells(one, (top, left, bottom, right), across, down)
-        plane = own.component(i)
+        plane = frame.component(i)
         here = codes(plane[top:bottom, left:right], component)
         made = np.zeros(here.shape, np.float32)
         for k in one.clear:
@@ -333,7 +333,7 @@ def filled(
             # What crosses may be of the scene's own colour.
             hole &= np.abs(cv2.blur(here - made, (3, 3))) > 1.0
         if grain is not None:
-            made = made + np.sqrt(1 - kept * kept) * grain[i].fresh(made, (own.number, top, left, i))
+            made = made + np.sqrt(1 - kept * kept) * grain[i].fresh(made, (frame.number, top, left, i))
         rows, cols = np.nonzero(hole)
         zero = 128 if component.is_chroma else 0
         put = component.samples((made[rows, cols].astype(np.float64) + zero) * component.code, plane.dtype)

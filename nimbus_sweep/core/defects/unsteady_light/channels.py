@@ -57,6 +57,6 @@ def channel_courses(record: LightRecord, pairs: Pairs) -> Course | None:
     ratio, sound = np.stack(ratios), np.stack(sounds)
     courses = []
     for c in range(3):
-        own = replace(joined, ratio=ratio[..., c], level=joined.level, weight=joined.weight * sound[..., c])
-        courses.append(solve_whole(own, contrast=False).offset)
+        channel = replace(joined, ratio=ratio[..., c], level=joined.level, weight=joined.weight * sound[..., c])
+        courses.append(solve_whole(channel, contrast=False).offset)
     return np.stack(courses, 1)

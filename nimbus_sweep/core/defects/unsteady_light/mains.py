@@ -54,8 +54,8 @@ def alias(mains: int, rate: Fraction | float) -> Alias:
 
 def safe_shutters(mains: int, rate: Fraction | float) -> list[Fraction]:
     """Shutters, in seconds, longest first, that are open for whole pulses of the lamps and fit into a frame."""
-    whole = int(2 * mains / float(rate) + 1e-9)
-    return [Fraction(n, 2 * mains) for n in range(whole, 0, -1)]
+    pulses = int(2 * mains / float(rate) + 1e-9)
+    return [Fraction(n, 2 * mains) for n in range(pulses, 0, -1)]
 
 
 def swing_left(mains: int, shutter: float) -> float:

@@ -133,8 +133,8 @@ def measure(
 
     def held(couple: tuple[int, int]) -> tuple[Cells, Cells, Cells, Cells]:
         mine, theirs = ready(couple[0]), ready(couple[1])
-        there, back = flow(mine.look.gray, theirs.look.gray), flow(theirs.look.gray, mine.look.gray)
-        return _cells(mine, theirs, there, back, places, noise)
+        forward, backward = flow(mine.look.gray, theirs.look.gray), flow(theirs.look.gray, mine.look.gray)
+        return _cells(mine, theirs, forward, backward, places, noise)
 
     parts = []
     for done, part in enumerate(parallel_map(held, couples)):

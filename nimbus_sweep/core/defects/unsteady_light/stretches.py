@@ -54,10 +54,10 @@ def read(
             if on_progress:
                 on_progress((n + done) / len(starts))
 
-        def there(at: int, start: int = start) -> Plane | None:
+        def part_usable(at: int, start: int = start) -> Plane | None:
             return usable(at + start) if usable else None
 
-        part_reading = read_at_once(part, reach, keep, there if usable else None, share, apart, least)
+        part_reading = read_at_once(part, reach, keep, part_usable if usable else None, share, apart, least)
         # Pairs are what takes the room.
         found.append(replace(part_reading, pairs=None))
     return _joined(found, shared, keep or max(8, round(2 * float(record.rate))), max(least, LEAST))

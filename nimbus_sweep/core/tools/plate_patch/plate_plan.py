@@ -91,9 +91,9 @@ class PlatePlan:
 
     def _on_canvas(self, touches: Sequence[PlateTouch], n: int) -> list[Touch]:
         """The strokes of a plate in samples of the canvas; what they lend stays the frame it is."""
-        own = [t.touch for t in touches if t.plate == n]
-        moved_ = [t.moved(_PLATE, -self.canvas.left, -self.canvas.top) for t in own]
-        return [m.model_copy(update={"lends": t.lends, "aligned": False}) for m, t in zip(moved_, own, strict=True)]
+        strokes = [t.touch for t in touches if t.plate == n]
+        moved_ = [t.moved(_PLATE, -self.canvas.left, -self.canvas.top) for t in strokes]
+        return [m.model_copy(update={"lends": t.lends, "aligned": False}) for m, t in zip(moved_, strokes, strict=True)]
 
     def painted(self, source: FrameSource, first: int, stop: int) -> PlatePlan:
         """The plan with its strokes on its plates; those that lend take from frames `first` to `stop` - 1 of `source`."""

@@ -38,7 +38,7 @@ class PlateOf(BaseModel):
     serves_to: int | None = Field(default=None, ge=0)
 
     @model_validator(mode="after")
-    def _whole(self) -> PlateOf:
+    def _consistent(self) -> PlateOf:
         if self.kind == "picture" and not self.picture:
             raise ValueError("a plate from a picture needs the picture")
         return self

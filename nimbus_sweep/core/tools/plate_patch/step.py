@@ -82,14 +82,14 @@ class _Maker:
         name = next((p.track for p in riding.parts if p.track), "")
         self.track = track_named(riding.tracks, name) if name and isinstance(riding, Riding) else None
         region = riding.region if isinstance(riding, Riding) else Region(parts=riding.parts)
-        own = self._plane_mask(region)
-        if not own.any():
+        plane_mask = self._plane_mask(region)
+        if not plane_mask.any():
             raise SweepError("The region of the plate is empty. Draw it over what is to go.")
-        extent = int(max(np.ptp(np.flatnonzero(own.any(1))), np.ptp(np.flatnonzero(own.any(0)))) + 1)
+        extent = int(max(np.ptp(np.flatnonzero(plane_mask.any(1))), np.ptp(np.flatnonzero(plane_mask.any(0)))) + 1)
         self.ring = int(np.clip(_SHARE * extent, _NARROW, _WIDE))
-        self.canvas = Canvas.about(own, self.ring + 6, -_BEYOND, -_BEYOND)
+        self.canvas = Canvas.about(plane_mask, self.ring + 6, -_BEYOND, -_BEYOND)
         inside = Box(self.canvas.left + _BEYOND, self.canvas.top + _BEYOND, self.canvas.width, self.canvas.height)
-        self.region = inside.samples(own).astype(np.float32)
+        self.region = inside.samples(plane_mask).astype(np.float32)
         self.areas = self._areas()
 
     def _plane_mask(self, region: Region) -> Plane:
@@ -249,9 +249,9 @@ class _Maker:
             self.progress(0.4 + 0.6 * (done + 1) / len(self.span))
         fits: dict[int, Fit] = {}
         for n in range(len(plates)):
-            own = [one for one in found if one[1] == n]
-            lights = smooth_lights([one[2] for one in own], self.settings.smooth)
-            fits |= {number: Fit(n, self.way(number), light, blur) for (number, _, _, blur), light in zip(own, lights, strict=True)}
+            of_plate = [one for one in found if one[1] == n]
+            lights = smooth_lights([one[2] for one in of_plate], self.settings.smooth)
+            fits |= {number: Fit(n, self.way(number), light, blur) for (number, _, _, blur), light in zip(of_plate, lights, strict=True)}
         return fits
 
     def _softness(self, frame: Frame, plate: Picture, light: LightMatch, known: Plane) -> Blur:
