@@ -39,6 +39,7 @@ from ..core.pipeline.survey import Finding
 from ..core.pipeline.survey import survey as look_for
 from ..wording import note, sentence, title
 from ..wording.checks import proof
+from ..wording.reels import remark
 from .group import main, stopped
 
 Progress = Callable[[float], None]
@@ -105,8 +106,8 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
         where = f"frames {f.first}-{f.stop - 1}  " if len(shots) > 1 else ""
         click.echo(f"  {where}x {f.x:5d}  y {f.y:5d}  {f.confidence:4.0%}  {title(f)}. {sentence(f)}")
     for shot in shots:
-        for remark in shot.notes:
-            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note(remark)}")
+        for missed in shot.notes:
+            click.echo(f"  frames {shot.first}-{shot.stop - 1}: {note(missed)}")
     doubtful = len(found) - len(convincing)
     if doubtful:
         click.echo(
@@ -148,7 +149,7 @@ def treat(
     source = _open(reel, accept_missing)
     kind = kind or _kind_of(out, source)
     _check_out(reel, out, kind, overwrite)
-    for warning in FORMATS[kind].warnings(source.facts, source.format):
+    for warning in map(remark, FORMATS[kind].losses(source.facts, source.format)):
         click.echo(f"Note: {warning}", err=True)
     with _scratch(beside=out) as folder:
         print_ = fingerprint(reel)

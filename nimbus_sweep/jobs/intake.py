@@ -12,6 +12,7 @@ from ..core.media.formats import FORMATS, usual_kind
 from ..core.media.frames import Frame
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
+from ..core.media.remarks import Remark, some_of
 from ..core.media.view import ProxyMaker
 from ..core.model.shots import divided
 from ..store import edits
@@ -95,16 +96,15 @@ def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress
 def _with_what_was_seen(facts: StoredFacts, seen: Scan, unreadable: list[int]) -> StoredFacts:
     """The facts with what only the pictures tell: repeats, still runs, and frames that cannot be read."""
     changed: dict[str, Any] = {
-        "cadence": seen.repeats.cadence,
+        "cadence": "",
+        "pulled_down": seen.repeats.pulled_down,
         "repeated": int(seen.repeats.repeated.sum()),
         "period": seen.repeats.period,
         "still_runs": tuple(seen.repeats.still_runs[:20]),
     }
     if unreadable:
         changed["absent"] = tuple(sorted(seen.missing))
-        shown = ", ".join(str(n) for n in unreadable[:8]) + (" ..." if len(unreadable) > 8 else "")
-        cannot = f"{len(unreadable)} frame{'s' if len(unreadable) > 1 else ''} cannot be read: {shown}. Shown as missing."
-        changed["notes"] = (*facts.notes, cannot)
+        changed["notes"] = (*facts.notes, Remark.of("frames-unreadable", count=len(unreadable), shown=some_of(unreadable)))
     return facts.model_copy(update=changed)
 
 

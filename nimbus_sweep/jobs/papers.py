@@ -34,6 +34,7 @@ from ..store.facts import StoredFacts
 from ..store.models import Reel, Task
 from ..wording import papers as wording
 from ..wording.checks import proof
+from ..wording.reels import cadence
 from .checks import checks_of
 from .reels import analysed_shots, light_path, size_of, spec_of, volume_path
 from .tasks import ComparisonDone, InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
@@ -145,7 +146,7 @@ def _facts(facts: StoredFacts) -> dict[str, str]:
         "Pixel aspect": facts.aspect,
         "Time code": facts.time_code or "none",
         "Sound": ", ".join(f"{s.codec}, {s.channels} ch, {s.rate} Hz" for s in facts.sounds) or "none",
-        "Repeated frames": f"{facts.repeated}: {facts.cadence}" if facts.repeated else "none",
+        "Repeated frames": f"{facts.repeated}: {cadence(facts)}" if facts.repeated else "none",
     }
     if facts.corrections:
         lines["Corrected at intake"] = "; ".join(facts.corrections)

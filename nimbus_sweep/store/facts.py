@@ -6,6 +6,8 @@ from fractions import Fraction
 
 from pydantic import BaseModel, ConfigDict
 
+from ..core.media.remarks import Remark
+
 
 class SoundFacts(BaseModel):
     """One stream of sound, as the file describes it."""
@@ -47,6 +49,10 @@ class StoredFacts(BaseModel):
         Frames that repeat the one before.
     period : tuple of int
         The rhythm of repeats as `Repeats.period` has it.
+    pulled_down : float
+        Share of the frames that are pulled-down film.
+    cadence : str
+        The words for the rhythm that an earlier version stored.
     still_runs : tuple of (int, int)
         First and last frame of long stretches of one picture.
     """
@@ -76,11 +82,12 @@ class StoredFacts(BaseModel):
     first_number: int | None = None
     absent: tuple[int, ...] = ()
     sounds: tuple[SoundFacts, ...] = ()
-    notes: tuple[str, ...] = ()
+    notes: tuple[Remark, ...] = ()
     assumptions: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
     promised: int = 0
     cadence: str = ""
+    pulled_down: float = 0.0
     repeated: int = 0
     period: tuple[int, int] = (0, 0)
     still_runs: tuple[tuple[int, int], ...] = ()

@@ -15,6 +15,7 @@ from ..core.base.failures import mark_failure
 from ..logs import log_path
 from ..store.models import database
 from ..wording import lamps
+from ..wording.reels import FILTERS as REEL_WORDS
 from ..wording.tracks import GLOBALS as TRACK_WORDS
 from .services import Services, services
 from .stages import (
@@ -46,6 +47,7 @@ def create_app(shared: Services) -> Flask:
     app.json.sort_keys = False  # type: ignore[attr-defined]
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(wording.FILTERS)
+    app.jinja_env.filters.update(REEL_WORDS)
     app.jinja_env.globals.update(lamps.GLOBALS)
     app.jinja_env.globals.update(TRACK_WORDS)
     assert app.jinja_loader is not None

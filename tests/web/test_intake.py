@@ -18,6 +18,7 @@ from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.jobs.reels import reading_of
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Job, Reel, Task, database
+from nimbus_sweep.wording.reels import remark
 from tests.conftest import SITES, small, write_movie
 from tests.core.media.test_sequence import put, samples, sequence
 from tests.web.conftest import ASKED, Desk
@@ -225,7 +226,7 @@ def test_unreadable_pictures_are_named_and_the_rest_usable(desk: Desk) -> None:
     reel = desk.reel(reel_id)
     assert reel.state == "ready"
     assert reel.facts.absent == (4,)
-    assert "1 frame cannot be read: 4" in " ".join(reel.facts.notes)
+    assert "1 frame cannot be read: 4" in " ".join(map(remark, reel.facts.notes))
 
 
 def test_mixed_sizes_are_refused_until_they_are_accepted(desk: Desk) -> None:

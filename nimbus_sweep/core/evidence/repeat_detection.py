@@ -59,12 +59,7 @@ class RepeatFinder:
         repeated = _repeated(change, np.array(self._same))
         fields = _fields(np.array(self._first), np.array(self._second), repeated)
         period = _period(repeated)
-        cadence = ""
-        if period[1]:
-            cadence = f"{period[0]} frames carried as {period[1]}"
-        elif len(fields) and (share := float((fields > 0).mean())) > 0.25:
-            cadence = f"pulled-down fields, in {100 * share:.0f} % of the frames"
-        return Repeats(repeated, cadence, period, fields)
+        return Repeats(repeated, period, fields)
 
 
 def _rows(samples: NDArray[Any]) -> NDArray[Any]:

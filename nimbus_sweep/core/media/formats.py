@@ -15,6 +15,7 @@ from .convert import values_of, with_values
 from .frames import Frame, PictureFormat
 from .layout import EXACT_KIN, picture_format, to_kin
 from .reel import ReelFacts
+from .remarks import Remark
 
 _FFV1 = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or ())
 Kind = Literal["ffv1", "prores-422hq", "prores-4444", "dnxhr-hqx", "v210", "h264", "dpx", "tiff", "png", "exr"]
@@ -92,56 +93,45 @@ class DeliveryFormat:
             return False
         return self.lossless and same_samples(layout, held)
 
-    def warnings(self, facts: ReelFacts, layout: PictureFormat) -> list[str]:
-        """In words, everything of the source that it cannot hold."""
+    def losses(self, facts: ReelFacts, layout: PictureFormat) -> list[Remark]:
+        """Everything of the source that it cannot hold."""
         held = self.held(layout)
-        lines = []
+        losses = []
         source_bits, bits = layout.components[0].bits, held.components[0].bits
         from_float = layout.components[0].floating
         if from_float and not held.components[0].floating:
-            lines.append(f"Floats become whole numbers of {bits} bit; what is brighter than white is cut off.")
+            losses.append(Remark.of("float-to-whole", bits=bits))
         elif bits < source_bits:
-            lines.append(f"{source_bits} bit become {bits}.")
+            losses.append(Remark.of("fewer-bits", source=source_bits, bits=bits))
         if held.components[0].floating and not from_float:
-            lines.append("Values are written as floats from 0 to 1 as they are; they are not turned into linear light.")
+            losses.append(Remark.of("whole-to-float"))
         names, kept = ({c.name for c in f.components} for f in (layout, held))
         if "A" in names - kept:
-            lines.append("The alpha channel is left out.")
+            losses.append(Remark.of("alpha-lost"))
         if ("Y" in names) != ("Y" in kept) and len(names - {"A"}) > 1:
-            lines.append(
-                "Y'CbCr becomes R'G'B': nearly the same, not sample for sample."
-                if "Y" in names
-                else "R'G'B' becomes Y'CbCr: nearly the same, not sample for sample."
-            )
+            losses.append(Remark.of("to-rgb" if "Y" in names else "to-ycbcr"))
         elif len(names - {"A"}) > 1 and "Y" in names and held.subsampling(1) != layout.subsampling(1):
             ours, theirs = (f.subsampling(1)[0] * f.subsampling(1)[1] for f in (held, layout))
-            lines.append(
-                "Colour is kept at fewer places than in the source."
-                if ours > theirs
-                else "Colour is spread over more places than in the source."
-            )
+            losses.append(Remark.of("colour-coarser" if ours > theirs else "colour-spread"))
         if not self.lossless:
-            lines.append("The codec loses a little: samples outside the repairs are not the source's own.")
+            losses.append(Remark.of("lossy"))
         if facts.colour.transfer == 9 and self.kind != "dpx":
-            lines.append("It cannot say that its values are logarithmic; tell whoever takes it.")
+            losses.append(Remark.of("log-not-named"))
         if self.is_sequence and facts.colour.primaries not in (1, 2):
-            lines.append("Pictures do not name the primaries; tell whoever takes them.")
+            losses.append(Remark.of("primaries-not-named"))
         if self.is_sequence and facts.field_order in ("top", "bottom"):
-            lines.append("Pictures do not say that they are made of fields, nor which comes first.")
+            losses.append(Remark.of("fields-not-named"))
         if self.is_sequence and not facts.constant_timing:
-            lines.append("A sequence has one rate; the varying times between frames are lost.")
+            losses.append(Remark.of("timing-lost"))
         if self.kind in ("tiff", "png") and facts.time_code:
-            lines.append("Time code is not kept in the pictures; it is in the report.")
+            losses.append(Remark.of("time-code-lost"))
         if self.copies is not None and not self.is_sequence:
             lost = sorted({s.codec for s in facts.sounds} - self.copies)
             if lost:
-                lines.append(f"Sound in {', '.join(lost)} cannot be copied into it and becomes {self.sound}.")
+                losses.append(Remark.of("sound-recoded", codecs=", ".join(lost), sound=self.sound))
         if facts.absent:
-            lines.append(
-                f"{len(facts.absent)} missing frames "
-                + ("stay gaps in the numbering." if self.is_sequence else "are black in the delivery.")
-            )
-        return lines
+            losses.append(Remark.of("gaps-stay" if self.is_sequence else "gaps-black", count=len(facts.absent)))
+        return losses
 
 
 def same_samples(one: PictureFormat, other: PictureFormat) -> bool:

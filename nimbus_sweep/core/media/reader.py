@@ -20,7 +20,8 @@ import numpy as np
 from ..base.errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
 from .frames import Colour, Frame, FrameCache, PictureFormat, blank
 from .layout import native_name, picture_format, planes_of
-from .reel import ReelFacts, ReelReader, Sound, gone, missing_words
+from .reel import ReelFacts, ReelReader, Sound, gone
+from .remarks import Remark
 
 # A picture further ahead than this many frames is reached by seeking when a key frame lies between.
 _DECODE_AHEAD = 24
@@ -211,23 +212,22 @@ class MovieReader(ReelReader):
         interval: tuple[float, float],
         intervals: tuple[tuple[float, int], ...],
         promised: int,
-    ) -> list[str]:
-        """What of the file is out of the ordinary, in words."""
+    ) -> list[Remark]:
+        """What of the file is out of the ordinary."""
         count, start = len(self._stamps), self._stamps[0] * self._time_base
         notes = []
         if stream.frames and stream.frames < count:
-            notes.append(f"The header counts {stream.frames} frames; {count} are there.")
+            notes.append(Remark.of("header-counts-fewer", counted=stream.frames, count=count))
         if start != 0:
-            notes.append(f"The first picture is stamped {float(start):.3f} s; the delivery starts at 0.")
+            notes.append(Remark.of("starts-late", start=float(start)))
         if not constant:
-            notes.append(f"Frame timing varies, {interval[0] * 1000:.1f} to {interval[1] * 1000:.1f} ms; it is kept as it is.")
+            notes.append(Remark.of("timing-varies", shortest=interval[0] * 1000, longest=interval[1] * 1000))
         if dropped := _dropped(intervals, constant):
-            frames = f"{dropped} frames seem" if dropped > 1 else "1 frame seems"
-            notes.append(f"About {frames} to have been dropped in recording: the next comes a whole multiple late.")
+            notes.append(Remark.of("frames-dropped", count=dropped))
         if promised > count:
-            notes.append(missing_words(promised - count, count, self.index_error))
+            notes.append(Remark.of("frames-missing", count=promised - count, readable=count, error=self.index_error))
         if self._untimed:
-            notes.append("The pictures carry no times; they are counted at the rate the stream names or the usual one.")
+            notes.append(Remark.of("no-times"))
         return notes
 
     def _assumptions(self, aspect_known: bool) -> list[str]:
@@ -288,7 +288,7 @@ class MovieReader(ReelReader):
         lost = self.facts.frames - len(self._stamps)
         notes = self.facts.notes
         if self._absent:
-            notes = (*notes, f"{len(self._absent)} frames cannot be decoded; they are shown as missing.")
+            notes = (*notes, Remark.of("frames-undecodable", count=len(self._absent)))
         self.facts = replace(self.facts, frames=len(self._stamps), absent=tuple(sorted(self._absent)), notes=notes)
         if lost:
             self.facts = replace(self.facts, duration=self.facts.duration - lost / self.rate)

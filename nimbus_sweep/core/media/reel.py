@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from ..base.errors import ChangedReel, DamagedReel
 from .frames import Colour, Frame, PictureFormat
+from .remarks import Remark
 
 MATRICES = {"601": 6, "709": 1, "2020": 9}
 TRANSFERS = {"video": 1, "log": 9, "linear": 8}
@@ -147,7 +148,7 @@ class ReelFacts:
     colour: Colour
     sample_aspect: Fraction
     sounds: tuple[Sound, ...]
-    notes: tuple[str, ...]
+    notes: tuple[Remark, ...]
     assumptions: tuple[str, ...]
     intervals: tuple[tuple[float, int], ...] = ()
     field_order: str = ""

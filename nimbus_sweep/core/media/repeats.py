@@ -14,6 +14,9 @@ from numpy.typing import NDArray
 from ..base.files import atomic_write
 from .frames import Frame, FrameSource
 
+# Share of frames with one repeated field from which a reel is pulled-down film.
+_PULLED_DOWN = 0.25
+
 
 @dataclass(frozen=True)
 class Repeats:
@@ -23,8 +26,6 @@ class Repeats:
     ----------
     repeated : ndarray, bool, (frames,)
         The frame repeats the one before it.
-    cadence : str
-        In words; empty when there is none.
     period : tuple of int
         So many distinct frames are carried as so many, such as (4, 5); (0, 0) without a cadence.
     fields : ndarray, int8, (frames,)
@@ -33,9 +34,14 @@ class Repeats:
     """
 
     repeated: NDArray[np.bool_]
-    cadence: str
     period: tuple[int, int]
     fields: NDArray[np.int8]
+
+    @property
+    def pulled_down(self) -> float:
+        """Share of the frames that are pulled-down film, 0 to 1; 0 where that is no more than chance."""
+        share = float((self.fields > 0).mean()) if len(self.fields) else 0.0
+        return share if share > _PULLED_DOWN else 0.0
 
     @property
     def representative(self) -> NDArray[np.int64]:
@@ -68,14 +74,14 @@ class Repeats:
     def save(self, path: Path) -> None:
         """Write it to `path`, whole or not at all."""
         with atomic_write(path) as stream:
-            np.savez(stream, repeated=self.repeated, fields=self.fields, period=np.array(self.period), cadence=np.array(self.cadence))
+            np.savez(stream, repeated=self.repeated, fields=self.fields, period=np.array(self.period))
 
     @classmethod
     def load(cls, path: Path) -> Repeats:
         """Read one written by `save`."""
         with np.load(path) as stored:
             distinct, carried = (int(v) for v in stored["period"])
-            return cls(stored["repeated"], str(stored["cadence"]), (distinct, carried), stored["fields"])
+            return cls(stored["repeated"], (distinct, carried), stored["fields"])
 
     def true_rate(self, rate: Fraction) -> Fraction | None:
         """Frames a second without the repeated ones, where they come in a steady cadence."""

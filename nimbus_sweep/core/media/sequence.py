@@ -20,6 +20,7 @@ from ..base.errors import ChangedReel, DamagedReel, UnreadableReel
 from .frames import Colour, Component, Frame, FrameCache, PictureFormat, Samples, blank
 from .layout import picture_format, planes_of
 from .reel import ReelFacts, ReelReader, gone
+from .remarks import Remark, some_of
 
 SUFFIXES = {
     ".dpx": "dpx",
@@ -445,14 +446,13 @@ def _time_code(spec: oiio.ImageSpec) -> str:
     return code if re.fullmatch(r"\d\d:\d\d:\d\d[:;]\d\d", code) else ""
 
 
-def _notes(spec: oiio.ImageSpec, listing: Listing, gaps: list[int], first: int) -> list[str]:
+def _notes(spec: oiio.ImageSpec, listing: Listing, gaps: list[int], first: int) -> list[Remark]:
     notes = []
     if gaps:
-        shown = ", ".join(str(n + first) for n in gaps[:8]) + (" ..." if len(gaps) > 8 else "")
-        notes.append(f"{len(gaps)} number{'s have' if len(gaps) > 1 else ' has'} no picture: {shown}. Shown as missing.")
+        notes.append(Remark.of("numbers-without-picture", count=len(gaps), shown=some_of([n + first for n in gaps])))
     others = [c for c in spec.channelnames if c.upper().rpartition(".")[2] not in ("R", "G", "B", "A", "Y")]
     if others and spec.nchannels > 3:
-        notes.append(f"Channels {', '.join(others)} are left alone and not delivered.")
+        notes.append(Remark.of("channels-left-out", names=", ".join(others)))
     if spec.get_int_attribute("oiio:subimages", 1) > 1:
-        notes.append("Only the first part of each picture is read.")
+        notes.append(Remark.of("first-part-only"))
     return notes

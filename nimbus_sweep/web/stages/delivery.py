@@ -18,6 +18,7 @@ from ...core.model.registry import STEPS
 from ...jobs.checks import checks_of
 from ...jobs.tasks import InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
 from ...store.models import Reel, Setting, Task
+from ...wording.reels import cadence, remark
 from .common import SweepError, changes, latest, reel_or_404, services
 
 pages = Blueprint("delivery", __name__)
@@ -35,7 +36,7 @@ def sheet(reel_id: int) -> str:
     form = FORMATS[chosen.kind]
     warnings, held = [], ""
     try:
-        warnings, held = form.warnings(reader.facts, reader.format), form.held(reader.format).name
+        warnings, held = [remark(one) for one in form.losses(reader.facts, reader.format)], form.held(reader.format).name
     except SweepError as error:
         warnings = [str(error)]
     repeats = shared.viewing.repeats(reel)
@@ -51,7 +52,7 @@ def sheet(reel_id: int) -> str:
         held=held,
         exact=form.exact(reader.format),
         warnings=warnings,
-        cadence=repeats.cadence,
+        cadence=cadence(repeats),
         true_rate=str(usual_rate(true_rate)) if true_rate else "",
         steps=list(dict.fromkeys(STEPS[s.kind].title for shot in shots if shot.treated for s in shot.recipe.active)),
         busy=latest(reel, "render", "waiting", "running"),

@@ -67,7 +67,7 @@ def again(reel_id: int) -> Response:
     return jsonify(queued=True)
 
 
-_SEEN = ("cadence", "repeated", "period", "still_runs", "absent", "notes")
+_SEEN = ("cadence", "pulled_down", "repeated", "period", "still_runs", "absent", "notes")
 
 
 @pages.post("/reels/<int:reel_id>/reading")

@@ -23,6 +23,7 @@ from ...core.tools.lend_grain import GrainOf, GrainPlan
 from ...core.tools.plate_patch.plate_plan import PlatePlan
 from ...store import edits, strokes
 from ...store.models import Reel
+from ...wording.reels import cadence
 from .common import Body, changes, follow_up, latest, place_named, read_body, reel_or_404, services, shot_named
 from .light import moving_share
 from .recipes import library
@@ -56,7 +57,7 @@ def sheet(reel_id: int) -> str:
         figures=_figures_by_step(reel, shot),
         before=_before(edits.named(shot)),
         repeated=reel.facts.repeated,
-        cadence=reel.facts.cadence,
+        cadence=cadence(reel.facts),
         others=[kind for kind in STEPS.values() if kind.repeats or kind.kind not in {s.kind for s in recipe.steps}],
         kept=edits.kept(shot),
         mended=edits.mended(shot),

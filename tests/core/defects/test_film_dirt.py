@@ -281,7 +281,7 @@ def test_repeats_are_mended_once_and_proven(tmp_path: Path) -> None:
     reel = tmp_path / "film.mkv"
     write_movie(reel, spoiled.over([spoiled.pictures[n] for n in carried]), "ffv1", {})
     repeated = np.array([n > 0 and carried[n] == carried[n - 1] for n in range(15)])
-    repeats = Repeats(repeated, "24 in 30", (4, 5), np.zeros(15, np.int8))
+    repeats = Repeats(repeated, (4, 5), np.zeros(15, np.int8))
     repeats.save(tmp_path / "repeats.npz")
     reader = MovieReader(reel)
     recipe = Recipe(steps=(Step(kind="speck-sweep"),))

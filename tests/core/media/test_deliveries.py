@@ -25,6 +25,7 @@ from nimbus_sweep.core.media.reel import Reading, ReelReader
 from nimbus_sweep.core.media.sequence import SequenceReader
 from nimbus_sweep.core.media.view import to_bgr
 from nimbus_sweep.core.media.writer import Cut, join, write_chunk
+from nimbus_sweep.wording.reels import remark
 from tests.conftest import small, write_movie
 from tests.core.media.test_writer import noise
 
@@ -132,7 +133,7 @@ def test_every_kind_of_movie_comes_back(tmp_path: Path, kind: str) -> None:
 def test_what_a_kind_cannot_hold_is_said(tmp_path: Path, name: str, kind: str) -> None:
     reel = open_reel(write_movie(tmp_path / "reel.mkv", moving(name, 4)))
     form = FORMATS[kind]
-    told = " ".join(form.warnings(reel.facts, reel.format))
+    told = " ".join(map(remark, form.losses(reel.facts, reel.format)))
     assert form.exact(reel.format) == (kind == "ffv1")
     assert bool(told) == (not form.exact(reel.format)) or name == "yuv422p"
     if name == "gbrp10le":
@@ -143,7 +144,7 @@ def test_what_a_kind_cannot_hold_is_said(tmp_path: Path, name: str, kind: str) -
 
 def test_alpha_depth_and_colour_that_are_lost_are_named(tmp_path: Path) -> None:
     reel = open_reel(write_movie(tmp_path / "reel.mkv", moving("yuva444p10le", 3)))
-    told = " ".join(FORMATS["h264"].warnings(reel.facts, reel.format))
+    told = " ".join(map(remark, FORMATS["h264"].losses(reel.facts, reel.format)))
     for word in ("10 bit become 8", "alpha channel is left out", "fewer places", "loses a little"):
         assert word in told
     assert FORMATS["prores-4444"].held(reel.format).name != "yuv444p10le", "ProRes 4444 keeps alpha"
@@ -180,7 +181,7 @@ def test_every_kind_of_sequence_holds_what_it_says(tmp_path: Path, name: str, ki
 
 def test_tags_that_are_lost_are_named(tmp_path: Path) -> None:
     reel = open_reel(write_movie(tmp_path / "reel.mkv", moving("gbrp10le", 3)), Reading(transfer="log", fields="top"))
-    told = {kind: " ".join(FORMATS[kind].warnings(reel.facts, reel.format)) for kind in ("dpx", "tiff", "ffv1")}
+    told = {kind: " ".join(map(remark, FORMATS[kind].losses(reel.facts, reel.format))) for kind in ("dpx", "tiff", "ffv1")}
     assert "logarithmic" in told["tiff"]
     assert "logarithmic" in told["ffv1"]
     assert "logarithmic" not in told["dpx"]
@@ -380,7 +381,7 @@ def test_frames_dropped_in_recording_are_counted(tmp_path: Path) -> None:
     rng = np.random.default_rng(4)
     shaken = [s + int(rng.integers(-200, 200)) for s in stamps]
     path = write_movie(tmp_path / "phone.mp4", small(36), "libx264", stamps=shaken, time_base=Fraction(1, 90000), options={"bf": "0"})
-    assert "About 4 frames seem to have been dropped" in " ".join(open_reel(path).facts.notes)
+    assert "About 4 frames seem to have been dropped" in " ".join(map(remark, open_reel(path).facts.notes))
 
 
 def test_time_code_and_several_sounds_are_told(tmp_path: Path) -> None:

@@ -15,6 +15,7 @@ from nimbus_sweep.core.base.errors import ChangedReel, DamagedReel, UnreadableRe
 from nimbus_sweep.core.media.frames import FrameCache
 from nimbus_sweep.core.media.layout import to_picture
 from nimbus_sweep.core.media.reader import MovieReader
+from nimbus_sweep.wording.reels import remark
 from tests.conftest import decoded, small, write_movie
 
 
@@ -63,7 +64,7 @@ def test_a_first_time_stamp_that_is_not_zero(tmp_path: Path) -> None:
     reader = MovieReader(path)
     assert reader.facts.start == pytest.approx(Fraction(10), abs=0.001)
     assert [reader.frame(n).number for n in range(12)] == list(range(12))
-    assert any("10.0" in note for note in reader.facts.notes)
+    assert any("10.0" in remark(note) for note in reader.facts.notes)
 
 
 def test_variable_timing_is_measured_and_kept(tmp_path: Path) -> None:

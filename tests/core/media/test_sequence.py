@@ -23,6 +23,7 @@ from nimbus_sweep.core.media.pictures import write_picture
 from nimbus_sweep.core.media.reel import Reading
 from nimbus_sweep.core.media.sequence import SequenceReader, list_sequence
 from nimbus_sweep.core.media.view import to_bgr
+from nimbus_sweep.wording.reels import remark
 from tests.conftest import small, write_movie
 
 _TYPES: dict[str, Any] = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "float16": oiio.HALF, "float32": oiio.FLOAT}
@@ -134,7 +135,7 @@ def test_gaps_are_missing_frames(tmp_path: Path) -> None:
     assert (len(reel), reel.facts.first_number, reel.facts.absent, reel.missing) == (6, 3, (2, 3), 2)
     assert [f.missing for f in reel.frames(0, 6)] == [False, False, True, True, False, False]
     assert not reel.frame(2).component(0).any()
-    assert "2 numbers have no picture: 5, 6" in " ".join(reel.facts.notes)
+    assert "2 numbers have no picture: 5, 6" in " ".join(map(remark, reel.facts.notes))
     assert isinstance(reel, SequenceReader)
     assert reel.name_of(2) == "fog.0005.png"
 

@@ -90,6 +90,16 @@ def test_grain_is_new_in_each_frame(tmp_path: Path) -> None:
     assert even[0][0][44:52, 64:86].std() < made[0][0][44:52, 64:86].std() + 0.5
 
 
+def test_a_frame_whose_neighbour_repeats_another_is_matched_too(tmp_path: Path) -> None:
+    _, spoiled = still_scene()
+    recipe = Recipe(steps=(Step(kind="plate-patch", region=box_region(54, 34, 42, 28), settings={"sharpness": True}),))
+    # The last frame has no frame after it, and the one before shows the moment of the one before that.
+    usable = np.setdiff1d(np.arange(8), [6])
+    known = Analyses(tmp_path, "test", 0, 8).make(recipe, spoiled, lambda: None, usable=usable)  # type: ignore[arg-type, return-value]
+    plan = known[0].inner  # type: ignore[attr-defined]
+    assert sorted(plan.fits) == usable.tolist()
+
+
 def test_plates_serve_their_own_frames(tmp_path: Path) -> None:
     _, spoiled = still_scene()
     plates = [{"kind": "frame", "frame": 5, "serves_to": 2}, {"kind": "middle", "first": 3, "stop": 8, "serves_from": 6}]
