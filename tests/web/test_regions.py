@@ -171,7 +171,7 @@ def test_marks_are_drawn_by_hand_and_told_how_to_be_mended(desk: Desk, at: str) 
     desk.post(f"/reels/{reel}/steps?shot=0", {"kind": "unshade"})
     desk.work()
     ways = desk.client.get(f"/reels/{reel}/ways/3?shot=0").get_json()["marks"]
-    assert [(w["way"], bool(w["low"])) for w in ways] == [("surround", True)]
+    assert [(w["way"], bool(w["doubt"])) for w in ways] == [("surround", True)]
     assert desk.post(f"/reels/{reel}/findings/0/set?shot=0", {"mended_by": "magic"}).status_code == 400
     assert desk.post(f"/reels/{reel}/findings/0/move?shot=0", {"dx": 1, "dy": 0}).status_code == 409
     assert desk.post(f"/reels/{reel}/findings/static-shade/outline?shot=0", {"shape": ELLIPSE | {"x": -900}, "frame": 0}).status_code == 422

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .frames import Window
+from .remarks import Remark
 
 
 class InEveryFrame:
@@ -31,11 +32,11 @@ class MarkWay:
         ``undo``, ``borrow`` or ``surround``: what mends it, or the part of it that is hidden.
     frames : tuple of int
         Those that lend.
-    low : str
-        Why it is little to be trusted, in words; empty when it is.
+    doubt : Remark or None
+        Why it is little to be trusted; None when it is.
     """
 
     window: Window
     way: str
     frames: tuple[int, ...]
-    low: str
+    doubt: Remark | None

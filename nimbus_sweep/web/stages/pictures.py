@@ -12,6 +12,7 @@ from ...core.media.frames import Window
 from ...core.media.view import PROXY_WIDTH, crop, difference, jpeg, png
 from ...jobs.reels import reading_of
 from ...store.models import Reel
+from ...wording.marks import doubt
 from ..viewing import PLATE_VIEW, STILL_VIEW, TRIAL_VIEW, VIEWS, NotReady
 from .common import LOOKED_AT, reel_or_404, services, shot_named
 
@@ -143,7 +144,7 @@ def ways(reel_id: int, number: int) -> Response:
         return jsonify(marks=[])
     known = viewing.known(reel, shot, viewing.reader(reel).format)
     mended = [w for one in known for w in one.ways(number)]
-    return jsonify(marks=[{**asdict(w.window), "way": w.way, "frames": sorted(w.frames), "low": w.low} for w in mended])
+    return jsonify(marks=[{**asdict(w.window), "way": w.way, "frames": sorted(w.frames), "doubt": doubt(w.doubt)} for w in mended])
 
 
 @pages.get("/reels/<int:reel_id>/light")

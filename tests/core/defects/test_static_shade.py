@@ -238,7 +238,7 @@ def test_on_a_dark_night_a_deep_mark_is_filled_and_said_to_be(tmp_path: Path) ->
     plan = analyse(volume, resolve(UnshadeSettings(), [drawn]))
     told = plan.ways(9)[0]
     assert told.way != "undo"
-    assert "black" in told.low or "reach" in told.low
+    assert told.doubt is not None and told.doubt.code in ("nearly-black", "no-lender")
     mended = treat(source, spoiled, plan)
     assert inside(night, mended, masks[0]) > inside(night, spoiled, masks[0])
 
@@ -409,12 +409,12 @@ def test_each_frame_says_how_its_marks_are_mended(tmp_path: Path) -> None:
     findings = found_in(volume)
     undone = analyse(volume, resolve(UnshadeSettings(), findings)).ways(5)
     assert {w.way for w in undone} == {"undo"}
-    assert not any(w.low for w in undone)
+    assert not any(w.doubt for w in undone)
     borrowed = analyse(volume, resolve(UnshadeSettings(way="borrow"), findings)).ways(5)
     assert {w.way for w in borrowed} == {"borrow"}
     assert all(w.frames and 5 not in w.frames for w in borrowed)
     near = analyse(volume, resolve(UnshadeSettings(way="borrow", reach=1), findings)).ways(5)
-    assert all(w.way == "surround" and "within reach" in w.low for w in near)
+    assert all(w.way == "surround" and w.doubt is not None and w.doubt.code == "no-lender" for w in near)
 
 
 @pytest.mark.slow

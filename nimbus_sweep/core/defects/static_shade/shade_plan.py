@@ -22,6 +22,7 @@ from ...imaging.motion import Plane
 from ...media.frames import Colour, Frame, FrameSource, PictureFormat, Samples, Window
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
+from ...media.remarks import Remark
 from .shade_map import ShadeMap
 from .veils import Veil, undone
 
@@ -316,24 +317,23 @@ class ShadePlan(InEveryFrame):
         """How each mark is mended in a frame."""
         mended = []
         for mark in self.marks:
-            window, way, low, frames = mark.window, mark.way, "", tuple(int(self.numbers[k]) for k, _ in self._lenders(mark, number))
-            if mark.dark:
-                low = "the picture is nearly black here: giving the light back would bring up noise, so it is filled"
+            window, way, frames = mark.window, mark.way, tuple(int(self.numbers[k]) for k, _ in self._lenders(mark, number))
+            doubt = Remark.of("nearly-black") if mark.dark else None
             if way == "borrow" and not frames:
                 way = "surround"
-                low = "no frame within reach shows what is behind it"
+                doubt = Remark.of("no-lender")
             elif way == "surround":
-                low = "nothing shows what is behind it"
+                doubt = Remark.of("never-shown")
             elif way == "undo" and mark.left_over > _DOUBTFUL:
-                low = f"undoing explains only {100 * (1 - mark.left_over):.0f} % of what it does"
+                doubt = Remark.of("explains-little", percent=100 * (1 - mark.left_over))
             elif way == "undo" and float(mark.share.max()) > 1 - KEPT and not mark.hidden.any():
-                low = f"only {100 * (1 - float(mark.share.max())):.0f} % of the light is left at its darkest"
+                doubt = Remark.of("little-light", percent=100 * (1 - float(mark.share.max())))
             rows, cols = (np.flatnonzero((np.maximum(mark.share, mark.hidden) > 0.02).any(k)) for k in (1, 0))
             if len(rows):
                 window = Window(
                     mark.left + int(cols[0]), mark.top + int(rows[0]), mark.left + int(cols[-1]) + 1, mark.top + int(rows[-1]) + 1
                 )
-            mended.append(MarkWay(window, way, frames if way == "borrow" else (), low))
+            mended.append(MarkWay(window, way, frames if way == "borrow" else (), doubt))
         return mended
 
 

@@ -231,14 +231,14 @@ function legend(pen, { scale, across }) {
   askWays();
   pen.font = FONT;
   for (const mark of ways.marks) {
-    const said = `${SAID[mark.way](mark)}${mark.low ? " ?" : ""}`;
+    const said = `${SAID[mark.way](mark)}${mark.doubt ? " ?" : ""}`;
     const wide = pen.measureText(said).width + 8;
     const middle = ((mark.left + mark.right) / 2) * across;
     const radius = ringOf({ width: mark.right - mark.left, height: mark.bottom - mark.top }, scale);
     const below = ((mark.top + mark.bottom) / 2) * scale + radius + 10;
     const x = Math.min(Math.max(2, middle - wide / 2), bench.reel.width * across - wide - 2);
     const y = below + 8 > bench.reel.height * scale ? below - 2 * radius - 20 : below;
-    note(pen, said, x, y, mark.low);
+    note(pen, said, x, y, mark.doubt);
   }
 }
 
