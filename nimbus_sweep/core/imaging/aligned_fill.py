@@ -76,12 +76,35 @@ class Filled:
 
 
 def codes(samples: Samples, component: Component) -> Plane:
-    """Samples in 8-bit codes, colour differences about zero: float32."""
+    """Samples in 8-bit codes.
+
+    Parameters
+    ----------
+    samples : ndarray, uint8, uint16 or float32, (height, width)
+    component : Component
+
+    Returns
+    -------
+    ndarray, float32, (height, width)
+        Colour differences lie about 0.
+    """
     return samples.astype(np.float32) / np.float32(component.code) - np.float32(128 if component.is_chroma else 0)
 
 
 def place_about(mask: Mask, layout: PictureFormat) -> Box | None:
-    """The place about the masked part that tells how it is to be filled, on whole chroma cells; None for an empty mask."""
+    """The place about a masked part that tells how it is to be filled.
+
+    Parameters
+    ----------
+    mask : ndarray, float32, (height, width)
+        0 to 1.
+    layout : PictureFormat
+
+    Returns
+    -------
+    Box or None
+        On whole chroma cells; None for an empty mask.
+    """
     rows, cols = np.flatnonzero((mask > _LEAST).any(1)), np.flatnonzero((mask > _LEAST).any(0))
     if not len(rows):
         return None

@@ -26,7 +26,23 @@ _ENOUGH = 40
 
 
 def flattest(plane: Plane, window: int) -> float:
-    """Standard deviation of the noise on the flattest windows of a picture (Immerkaer 1996), in its own values."""
+    """Standard deviation of the noise on the flattest windows of a picture.
+
+    Parameters
+    ----------
+    plane : ndarray, float32, (height, width)
+    window : int
+        Side of a window, in pixels.
+
+    Returns
+    -------
+    float
+        In the values of the picture.
+
+    References
+    ----------
+    Immerkaer, "Fast Noise Variance Estimation", Computer Vision and Image Understanding 64 (2), 1996.
+    """
     kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
     rough = cv2.blur(np.abs(cv2.filter2D(plane, -1, kernel))[1:-1, 1:-1], (window, window))[:: window // 2, :: window // 2]
     return float(np.percentile(rough, 10) * np.sqrt(np.pi / 2) / 6)

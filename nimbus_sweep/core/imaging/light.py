@@ -32,7 +32,19 @@ _DENSITY = 2.0
 
 
 def light_of(samples: Samples, component: Component, colour: Colour) -> Plane:
-    """Samples as light, or colour, in 8-bit codes above their zero: what a loss of light multiplies."""
+    """Samples as light, or colour: what a loss of light multiplies.
+
+    Parameters
+    ----------
+    samples : ndarray, uint8, uint16 or float32, (height, width)
+    component : Component
+    colour : Colour
+
+    Returns
+    -------
+    ndarray, float32, (height, width)
+        In 8-bit codes above the component's zero; colour differences lie about 0.
+    """
     value = (samples.astype(np.float32) - np.float32(zero_of(component, colour))) / np.float32(component.code)
     if is_logarithmic(colour) and not component.is_chroma:
         value = 255 * 10 ** ((value - 255) * np.float32(_DENSITY / 255))
@@ -40,7 +52,21 @@ def light_of(samples: Samples, component: Component, colour: Colour) -> Plane:
 
 
 def samples_of(light: Plane, component: Component, colour: Colour, dtype: np.dtype[Any]) -> Samples:
-    """The inverse of `light_of`: the nearest samples that can be held."""
+    """The inverse of `light_of`: the nearest samples that can be held.
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+        In 8-bit codes above the component's zero.
+    component : Component
+    colour : Colour
+    dtype : dtype
+        Of the samples.
+
+    Returns
+    -------
+    ndarray, of that dtype, (height, width)
+    """
     value = light
     if is_logarithmic(colour) and not component.is_chroma:
         value = 255 + np.log10(np.maximum(light, 1e-3) / 255) * np.float32(255 / _DENSITY)

@@ -30,7 +30,18 @@ SCALES = (8.0, 20.0, 48.0, 120.0)
 
 
 def blur(plane: Plane, sigma: float) -> Plane:
-    """Gaussian smoothing, mirrored at the edges; wide ones on a smaller picture."""
+    """Gaussian smoothing, mirrored at the edges; wide ones on a smaller picture.
+
+    Parameters
+    ----------
+    plane : ndarray, float32, (height, width) or (height, width, channels)
+    sigma : float
+        Standard deviation, in pixels.
+
+    Returns
+    -------
+    ndarray, float32, of the same shape
+    """
     factor = int(min(max(sigma / 4, min(sigma / 3, 2)), min(plane.shape[:2]) / 4))
     if factor < 2:
         return cv2.GaussianBlur(plane, (0, 0), sigma, borderType=cv2.BORDER_REFLECT_101)
@@ -88,7 +99,26 @@ def look(light: Plane, noise: float, spread: float = 6.0, along: Along = "both")
 
 
 def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False) -> Field:
-    """Where each pixel of `one` is found in `other`: (height, width, 2), in pixels, x first."""
+    """Where each pixel of one picture is found in another, by dense inverse search.
+
+    Parameters
+    ----------
+    one, other : ndarray, uint8, (height, width)
+        As `look` makes them.
+    start : ndarray, float32, (height, width, 2)
+        Where to begin; no motion when None.
+    fine : bool
+        Take the slower, finer preset.
+
+    Returns
+    -------
+    ndarray, float32, (height, width, 2)
+        In pixels, x first.
+
+    References
+    ----------
+    Kroeger, Timofte, Dai and Van Gool, "Fast Optical Flow using Dense Inverse Search", ECCV 2016.
+    """
     height, width = one.shape
     below, beside = max(0, _SMALLEST - height), max(0, _SMALLEST - width)
     if below or beside:
@@ -106,23 +136,61 @@ def grid(shape: tuple[int, ...]) -> Field:
 
 
 def carried(plane: Plane, motion: Field, places: Field | None = None, smooth: bool = True) -> Plane:
-    """`plane` fetched along `motion`; bicubic when its values are to be used, else bilinear. Edge samples go on outside."""
+    """A picture fetched along motion; edge samples go on outside.
+
+    Parameters
+    ----------
+    plane : ndarray, float32, (height, width)
+    motion : ndarray, float32, (rows, columns, 2)
+        From each place to where it is fetched, in pixels, x first.
+    places : ndarray, float32, (rows, columns, 2)
+        Where motion begins; each pixel's own place when None.
+    smooth : bool
+        Bicubic, for values that are to be used; else bilinear.
+
+    Returns
+    -------
+    ndarray, float32, (rows, columns)
+    """
     at = (grid(motion.shape) if places is None else places) + motion
     way = cv2.INTER_CUBIC if smooth else cv2.INTER_LINEAR
     return cv2.remap(plane, at, None, way, borderMode=cv2.BORDER_REPLICATE)
 
 
 def inside(motion: Field, places: Field, margin: float = 1.0) -> NDArray[np.bool_]:
-    """Which pixels are still on the picture after `motion`."""
+    """Which pixels are still on the picture after motion.
+
+    Parameters
+    ----------
+    motion, places : ndarray, float32, (height, width, 2)
+        In pixels, x first.
+    margin : float
+        Pixels that they have to stay away from its edge.
+
+    Returns
+    -------
+    ndarray, bool, (height, width)
+    """
     at = places + motion
     height, width = motion.shape[:2]
     x, y = at[..., 0], at[..., 1]
     return (x >= margin) & (y >= margin) & (x <= width - 1 - margin) & (y <= height - 1 - margin)
 
 
-def agreement(there: Field, back: Field) -> Plane:
-    """How well the way there and the way back agree, 0 to 1, a half at 0.5 pixel."""
-    return _agreement(np.ascontiguousarray(there, np.float32), np.ascontiguousarray(back, np.float32))
+def agreement(forward: Field, backward: Field) -> Plane:
+    """How well motion to another picture and back agree: the forward-backward check.
+
+    Parameters
+    ----------
+    forward, backward : ndarray, float32, (height, width, 2)
+        In pixels, x first; see `flow`.
+
+    Returns
+    -------
+    ndarray, float32, (height, width)
+        1 where they cancel each other, a half where they miss by 0.5 pixel.
+    """
+    return _agreement(np.ascontiguousarray(forward, np.float32), np.ascontiguousarray(backward, np.float32))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -211,7 +279,20 @@ def spread(values: Field, weight: Plane, scales: tuple[float, ...] = SCALES, ste
 
 
 def support(weight: Plane, scale: float = SCALES[-1], step: int = 4) -> Plane:
-    """The weight found within a scale about each place, as `spread` gives it: float32, (height, width)."""
+    """The weight found within a scale about each place, as `spread` gives it.
+
+    Parameters
+    ----------
+    weight : ndarray, float32, (height, width)
+    scale : float
+        Standard deviation, in pixels.
+    step : int
+        It is worked out on a picture so many times smaller.
+
+    Returns
+    -------
+    ndarray, float32, (height, width)
+    """
     shape = weight.shape
     small = cv2.resize(weight, (max(1, shape[1] // step), max(1, shape[0] // step)), interpolation=cv2.INTER_AREA)
     return cv2.resize(blur(small, scale / step), shape[::-1], interpolation=cv2.INTER_LINEAR)

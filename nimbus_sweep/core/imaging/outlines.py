@@ -14,7 +14,17 @@ from ..model.shapes import Shape, contours
 
 
 def outline_of(hole: NDArray[Any]) -> list[list[int]]:
-    """The line around a hole of one piece: corners, in pixels."""
+    """The line around a hole of one piece.
+
+    Parameters
+    ----------
+    hole : ndarray, bool or 0 and 1, (height, width)
+
+    Returns
+    -------
+    list of [x, y]
+        Corners, on whole pixels.
+    """
     lines = contours(hole.astype(np.float32), simple=0.6)
     return [[round(float(x)), round(float(y))] for x, y in max(lines, key=len)]
 

@@ -251,7 +251,21 @@ def _together(one: Points, other: Points, weight: Points) -> float:
 
 
 def loosest(variance: Points, reach: Points, count: int) -> float:
-    """The largest standard deviation of a corner, from the variance of the parameters."""
+    """The largest standard deviation of a corner, from the variance of the parameters.
+
+    Parameters
+    ----------
+    variance : ndarray, float64, (parameters, parameters)
+        Their covariance.
+    reach : ndarray, float64, (corners, 2)
+        The corners, in the scale of the fit.
+    count : int
+        Parameters.
+
+    Returns
+    -------
+    float
+    """
     one, none = np.ones(len(reach)), np.zeros(len(reach))
     x, y = reach.T
     across, down = _jacobian(x, y, one, none, count), _jacobian(x, y, none, one, count)

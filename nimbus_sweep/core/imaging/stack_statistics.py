@@ -18,7 +18,17 @@ _NORMAL = 1.4826
 
 
 def median(values: Stack) -> Plane:
-    """Median along the first axis, of one value or more; a whole sort is two to three times faster than NumPy's own median."""
+    """Median along the first axis; a whole sort is two to three times faster than NumPy's own median.
+
+    Parameters
+    ----------
+    values : ndarray, (count, ...)
+        One picture or more.
+
+    Returns
+    -------
+    ndarray, (...)
+    """
     ordered = np.sort(values, axis=0)
     middle = len(values) // 2
     return ordered[middle] if len(values) % 2 else (ordered[middle - 1] + ordered[middle]) / 2

@@ -56,7 +56,22 @@ def to_rgb(values: Sequence[float], layout: PictureFormat, colour: Colour, diffe
 
 
 def from_rgb(rgb: NDArray[np.float64], layout: PictureFormat, colour: Colour, difference: bool = False) -> list[float]:
-    """The inverse of `to_rgb`: one value for each colour component, in 8-bit display steps."""
+    """The inverse of `to_rgb`.
+
+    Parameters
+    ----------
+    rgb : ndarray, float64, (3,)
+        0 to 255, or differences of such.
+    layout : PictureFormat
+    colour : Colour
+    difference : bool
+        The values are differences: no black level, no chroma zero.
+
+    Returns
+    -------
+    list of float
+        One for each colour component, in 8-bit display steps; not clipped.
+    """
     names = [c.name for c in layout.components if c.name != "A"]
     if "R" in names:
         return [float(rgb["RGB".index(n)]) for n in names]

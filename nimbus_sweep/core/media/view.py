@@ -111,12 +111,34 @@ def crop(frame: Frame, left: int, top: int, width: int, height: int) -> Picture:
 
 
 def jpeg(picture: Picture, quality: int = 88) -> bytes:
-    """Encode as JPEG."""
+    """Encode as JPEG.
+
+    Parameters
+    ----------
+    picture : ndarray, uint8, (height, width) or (height, width, 3)
+        Blue, green, red.
+    quality : int
+        1 to 100.
+
+    Returns
+    -------
+    bytes
+    """
     return cv2.imencode(".jpg", picture, [cv2.IMWRITE_JPEG_QUALITY, quality])[1].tobytes()
 
 
 def png(picture: Picture) -> bytes:
-    """Encode as PNG, quickly."""
+    """Encode as PNG, quickly.
+
+    Parameters
+    ----------
+    picture : ndarray, uint8, (height, width) or (height, width, 3)
+        Blue, green, red.
+
+    Returns
+    -------
+    bytes
+    """
     return cv2.imencode(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 1])[1].tobytes()
 
 
@@ -139,7 +161,18 @@ def flattened(picture: Picture) -> Picture:
 
 
 def difference(one: Picture, other: Picture, gain: float) -> Picture:
-    """The size of the difference of two pictures, enlarged by `gain`."""
+    """The size of the difference of two pictures.
+
+    Parameters
+    ----------
+    one, other : ndarray, uint8, (height, width, 3)
+    gain : float
+        By how much it is enlarged.
+
+    Returns
+    -------
+    ndarray, uint8, (height, width, 3)
+    """
     return cv2.convertScaleAbs(cv2.absdiff(one, other), alpha=gain)
 
 

@@ -55,14 +55,31 @@ class Followed:
 
 
 def moved(points: Points, matrix: Matrix) -> Points:
-    """Points, (n, 2), through a 3 x 3 transform."""
+    """Points through a transform.
+
+    Parameters
+    ----------
+    points : ndarray, float64, (n, 2)
+        x and y.
+    matrix : ndarray, float64, (3, 3)
+
+    Returns
+    -------
+    ndarray, float64, (n, 2)
+    """
     x, y = points.T
     across, down, depth = (row[0] * x + row[1] * y + row[2] for row in matrix)
     return np.stack([across / depth, down / depth], -1)
 
 
 def undone(matrix: Matrix) -> Matrix:
-    """The transform that takes another one back."""
+    """The transform that takes another one back: float64, (3, 3).
+
+    Raises
+    ------
+    numpy.linalg.LinAlgError
+        If it lays everything on a line.
+    """
     return np.asarray(np.linalg.inv(matrix), np.float64)
 
 
@@ -84,7 +101,21 @@ def box_corners(mask: NDArray[np.float32]) -> Points:
 def from_corners(before: Points, after: Points, model: Model = "perspective") -> Matrix:
     """The transform of a model that lays four points on four others: exactly for perspective, by least squares else.
 
-    The direct linear transformation (Hartley and Zisserman 2004, section 4.1), on points about zero.
+    Parameters
+    ----------
+    before, after : ndarray, float64, (4, 2)
+        x and y.
+    model : str
+        ``translation``, ``similarity``, ``affine`` or ``perspective``.
+
+    Returns
+    -------
+    ndarray, float64, (3, 3)
+
+    References
+    ----------
+    The direct linear transformation: Hartley and Zisserman, "Multiple View Geometry", 2nd edition 2004, section 4.1; on
+    points about zero.
     """
     if model == "perspective":
         return np.asarray(cv2.getPerspectiveTransform(before.astype(np.float32), after.astype(np.float32)), np.float64)

@@ -231,7 +231,20 @@ Shape = Annotated[Ellipse | Outline | Stroke | Picture, Field(discriminator="kin
 
 
 def contours(mask: Mask, simple: float = 0.4) -> list[NDArray[np.float64]]:
-    """Closed lines around where a mask is at least half, on pixel edges: (n, 2), x and y; the picture's own edge closes them."""
+    """Closed lines around where a mask is at least half; the picture's own edge closes them.
+
+    Parameters
+    ----------
+    mask : ndarray, float32, (height, width)
+        0 to 1.
+    simple : float
+        Pixels that a line may depart from the pixels' edges.
+
+    Returns
+    -------
+    list of ndarray, float64, (n, 2)
+        x and y, on pixel edges.
+    """
     inside = np.pad(mask >= 0.5, 1).astype(np.uint8)
     # At twice the size every corner of a pixel is a point, so that a line runs along edges and not through middles.
     fine = cv2.resize(inside, None, fx=2, fy=2, interpolation=cv2.INTER_NEAREST)
