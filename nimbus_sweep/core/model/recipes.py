@@ -34,7 +34,7 @@ class Step(BaseModel):
 
     kind: str
     on: bool = True
-    settings: SerializeAsAny[BaseModel]
+    settings: SerializeAsAny[BaseModel] = Field(default_factory=BaseModel)
     region: Region | None = None
     hold_out: Region | None = None
     _tracks: tuple[Track, ...] = PrivateAttr(default=())

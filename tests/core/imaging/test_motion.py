@@ -82,7 +82,7 @@ def test_the_cameras_way_is_followed_in_pixels_of_the_picture() -> None:
     # Three pixels of the small picture are twelve of the large one; the scene goes left.
     assert way.shift(0, 11, 400, 300)[0] == pytest.approx(-132, abs=3)
     assert way.shift(0, 11, 400, 300)[1] == pytest.approx(0, abs=3)
-    assert way.whole == pytest.approx(132, abs=3)
+    assert way.farthest == pytest.approx(132, abs=3)
 
 
 def test_pairs_are_those_that_moved_far_enough() -> None:
