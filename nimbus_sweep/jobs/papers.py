@@ -32,6 +32,7 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.facts import StoredFacts
 from ..store.models import Reel, Task
+from ..wording import numbers
 from ..wording import papers as wording
 from ..wording.checks import proof
 from ..wording.reels import cadence
@@ -299,9 +300,11 @@ def _treatment_pictures(shots: Shots, paper: papers.TreatmentReport, pictures: P
 
 @lru_cache(maxsize=1)
 def _templates() -> Environment:
-    return Environment(
+    templates = Environment(
         loader=PackageLoader("nimbus_sweep.jobs"), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
+    templates.filters.update(numbers.FILTERS)
+    return templates
 
 
 @lru_cache(maxsize=1)

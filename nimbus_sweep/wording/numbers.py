@@ -38,6 +38,11 @@ def percent(share: float) -> str:
     return f"{100 * share:.0f} %"
 
 
+def grouped(value: int) -> str:
+    """A whole number, its thousands apart."""
+    return f"{value:,}".replace(",", "\u00a0")
+
+
 def about(value: float) -> str:
     """A length of time that is only guessed."""
     if value < 50:
@@ -53,4 +58,5 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "seconds": seconds,
     "percent": percent,
     "about": about,
+    "grouped": grouped,
 }

@@ -64,7 +64,7 @@ class UnshadeSettings(BaseModel):
     marks: tuple[ShadeSeed, ...] | None = None
     sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
     way: Way = Field(default="auto", description="for marks that do not name their own")
-    reach: int = Field(default=0, ge=0, le=60, description="frames each side that may be borrowed from; 0 for as few as will do")
+    reach: int = Field(default=0, ge=0, le=60, description="frames each side that may be borrowed from; 0 for as few as needed")
     grain: bool = Field(default=True, description="match the grain")
 
 

@@ -48,7 +48,7 @@ function tell() {
   const of = (state) => told.specks.filter((s) => s.state === state).length;
   const said =
     told.ready === false
-      ? "The shot is still being looked at."
+      ? "The shot is still being analysed."
       : `This frame: ${of("swept")} removed, ${of("left")} left alone by you, ${of("fast")} moving too fast to be sure.`;
   if (box.textContent !== said) box.textContent = said;
   const leave = step().querySelector("[data-leave=one]");

@@ -61,7 +61,7 @@ export function mark(sheet) {
     HOW[state.tool] ??
     (state.chosen === null
       ? "Choose a tool and draw on the picture, or take hold of a shape."
-      : "Drag it or its handles. Twice on a corner bends it, Alt removes it.");
+      : "Drag the shape or its handles. Double-click a corner to bend it; Alt and double-click removes it.");
   fold.querySelector("[data-brush]").hidden = !brushing();
   fold.querySelector("[data-brush-size]").value = state.brush.size;
   fold.querySelector("[data-brush-said]").textContent = `${state.brush.size} px`;
