@@ -17,8 +17,6 @@ import pytest
 from benchmarks.material import MemorySource, Planes, clip
 from nimbus_sweep.cli import footage
 from nimbus_sweep.core.base.parallel import CORES
-from nimbus_sweep.core.defects.film_dirt import detect as film_dirt
-from nimbus_sweep.core.defects.transients import detect as fleeting
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
 from nimbus_sweep.core.pipeline import inspection
@@ -129,15 +127,8 @@ def run_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def few_looks(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Wear is looked for in few frames: for tests that ask what is done with findings, not how many there are."""
-    monkeypatch.setattr(film_dirt, "_LOOKED", 4)
-    monkeypatch.setattr(fleeting, "_LOOKED", 3)
-
-
-@pytest.fixture
-def surveyed_once(run_folder: Path, few_looks: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    """What is surveyed in this process is surveyed once a run, in few frames."""
+def surveyed_once(run_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is surveyed in this process is surveyed once a run."""
     quick = survey_once(run_folder)
     for place in (surveys, inspection):
         monkeypatch.setattr(place, "survey", quick)

@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from multiprocessing import get_context, parent_process
 from typing import TypeVar
 
@@ -55,6 +56,45 @@ def buffered_map(work: Callable[[Item], Result], items: Iterable[Item], most: in
                 yield first, future.result()
         for first, future in under_way:
             yield first, future.result()
+
+
+class Tasks:
+    """Tasks of a pass over frames, in as many threads; those that nobody waits for any more are dropped at the end.
+
+    On one core a task is done when it is begun.
+    """
+
+    def __init__(self, many: int) -> None:
+        self._pool = ThreadPoolExecutor(many) if many > 1 else None
+
+    def __enter__(self) -> Tasks:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def begin(self, work: Callable[..., Result], *asked: object) -> Future[Result]:
+        """Begin `work`; one that waits for others has to be begun after them."""
+        if self._pool is not None:
+            return self._pool.submit(work, *asked)
+        done: Future[Result] = Future()
+        try:
+            done.set_result(work(*asked))
+        except BaseException as error:
+            done.set_exception(error)
+        return done
+
+
+@contextmanager
+def single_threaded_pictures() -> Iterator[None]:
+    """Keep the picture library to one thread while all cores are at work anyway: its own would only stand in their way."""
+    before = cv2.getNumThreads()
+    cv2.setNumThreads(1)
+    try:
+        yield
+    finally:
+        cv2.setNumThreads(before)
 
 
 def share_cores() -> None:

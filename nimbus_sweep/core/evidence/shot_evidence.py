@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from .frames_at_hand import Span
 from .light_record import LightRecord
+from .moments import noise_at_hand
 from .time_volume import TimeVolume
 
 
@@ -34,3 +36,12 @@ class ShotEvidence:
     light: LightRecord | None = None
     frames: Span | None = None
     scratch: Path | None = None
+
+    @cached_property
+    def noise(self) -> float:
+        """Standard deviation of the noise of its luma, in 8-bit codes."""
+        return self.noise_at(1)
+
+    def noise_at(self, factor: int) -> float:
+        """The same of pictures so many times smaller."""
+        return noise_at_hand(Span(self.volume, self.volume.numbers), factor)

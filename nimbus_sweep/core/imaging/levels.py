@@ -19,7 +19,10 @@ def luma(frame: Frame) -> Plane:
     components = frame.format.components
     names = [c.name for c in components]
     if "G" not in names:
-        return frame.component(0).astype(np.float32) / np.float32(components[0].code)
+        light = frame.component(0).astype(np.float32)
+        if components[0].code != 1:
+            light /= np.float32(components[0].code)
+        return light
     parts = [frame.component(names.index(n)).astype(np.float32) * np.float32(w / components[names.index(n)].code) for n, w in MIXED.items()]
     return np.asarray(parts[0] + parts[1] + parts[2])
 

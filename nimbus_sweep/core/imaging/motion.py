@@ -98,7 +98,7 @@ def look(light: Plane, noise: float, spread: float = 6.0, along: Along = "both")
     return Look(np.clip(128 + 48 * scaled, 0, 255).astype(np.uint8), power / (power + 9 * grain * grain))
 
 
-def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False) -> Field:
+def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False, rough: bool = False) -> Field:
     """Where each pixel of one picture is found in another, by dense inverse search.
 
     Parameters
@@ -107,8 +107,8 @@ def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False)
         As `look` makes them.
     start : ndarray, float32, (height, width, 2)
         Where to begin; no motion when None.
-    fine : bool
-        Take the slower, finer preset.
+    fine, rough : bool
+        Take the slower, finer preset; or the fastest one.
 
     Returns
     -------
@@ -125,7 +125,8 @@ def flow(one: Gray, other: Gray, start: Field | None = None, fine: bool = False)
         one, other = (cv2.copyMakeBorder(p, 0, below, 0, beside, cv2.BORDER_REPLICATE) for p in (one, other))
         start = None if start is None else cv2.copyMakeBorder(start, 0, below, 0, beside, cv2.BORDER_REPLICATE)
     # One for each call: kept and used again on pictures of another size it has been seen to crash.
-    way = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM if fine else cv2.DISOPTICAL_FLOW_PRESET_FAST)
+    presets = cv2.DISOPTICAL_FLOW_PRESET_FAST, cv2.DISOPTICAL_FLOW_PRESET_MEDIUM, cv2.DISOPTICAL_FLOW_PRESET_ULTRAFAST
+    way = cv2.DISOpticalFlow.create(presets[1 if fine else 2 if rough else 0])
     found = way.calc(one, other, np.zeros((*one.shape, 2), np.float32) if start is None else start.copy())
     return found[:height, :width]
 
@@ -217,7 +218,7 @@ def _agreement(there: Field, back: Field) -> Plane:
     return agree
 
 
-def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...]) -> Field | None:
+def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...], step: int = 2) -> Field | None:
     """The way to another picture as its trusted parts say: where the way back agrees, on texture, on the picture.
 
     Parameters
@@ -227,6 +228,7 @@ def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...])
     mine : Look
         The picture the way begins on.
     scales : tuple of float
+    step : int
         See `spread`.
 
     Returns
@@ -238,7 +240,7 @@ def smooth_way(there: Field, back: Field, mine: Look, scales: tuple[float, ...])
     trust = agreement(there, back) * mine.texture * inside(there, places)
     if float(trust.max()) < 1e-3:
         return None
-    return spread(there, trust.astype(np.float32), scales, step=2)[0]
+    return spread(there, trust.astype(np.float32), scales, step)[0]
 
 
 def spread(values: Field, weight: Plane, scales: tuple[float, ...] = SCALES, step: int = 4) -> tuple[Field, Plane]:

@@ -95,3 +95,85 @@ def _robust(values: Stack, weight: Stack, start: Plane, spread: Plane, rounds: i
             # Where nothing speaks, nothing is said.
             mean[first + p] = centre[p] if whole[p] > np.float32(1e-6) else np.float32(0)
     return mean, borne
+
+
+def running_median(values: Stack, size: int) -> Plane:
+    """Median of a window of so many values along each row; edge values go on outside.
+
+    Parameters
+    ----------
+    values : ndarray, float64, (rows, columns)
+    size : int
+        Of an even number of values it is the upper of the two in the middle.
+
+    Returns
+    -------
+    ndarray, float64, (rows, columns)
+    """
+    return _running_median(np.ascontiguousarray(values, np.float64), size)
+
+
+@njit("(float64[:, ::1], int64)", cache=True, nogil=True)
+def _running_median(values: Stack, size: int) -> Plane:
+    rows, columns = values.shape
+    found, held = np.empty((rows, columns)), np.empty(size)
+    before = size // 2
+    for y in range(rows):
+        row = values[y]
+        for k in range(size):
+            held[k] = row[min(max(k - before, 0), columns - 1)]
+        held.sort()
+        found[y, 0] = held[before]
+        for x in range(1, columns):
+            gone, new = row[max(x - 1 - before, 0)], row[min(x + size - 1 - before, columns - 1)]
+            at = np.searchsorted(held, gone)
+            # What lies between the one that goes and the one that comes moves up, or down, by one place.
+            while at + 1 < size and held[at + 1] < new:
+                held[at] = held[at + 1]
+                at += 1
+            while at > 0 and held[at - 1] > new:
+                held[at] = held[at - 1]
+                at -= 1
+            held[at] = new
+            found[y, x] = held[before]
+    return found
+
+
+def ranked(values: Stack) -> tuple[Plane, Plane, Plane, Plane]:
+    """Order statistics along the first axis, of two pictures or more.
+
+    Parameters
+    ----------
+    values : ndarray, float32, (count, height, width)
+
+    Returns
+    -------
+    second, last_but_one, middle, apart : ndarray, float32, (height, width)
+        The second smallest and the second largest; the median; and how far those two are apart, or of up to three pictures the smallest
+        and the largest, 0 at least.
+    """
+    return _ranked(np.ascontiguousarray(values, np.float32))
+
+
+@njit("(float32[:, :, ::1],)", cache=True, nogil=True)
+def _ranked(values: Stack) -> tuple[Plane, Plane, Plane, Plane]:
+    count, height, width = values.shape
+    low, high = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    middle, apart = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    held = np.empty((count, width), np.float32)
+    second, lower, upper = min(1, count - 1), (count - 1) // 2, count // 2
+    last = count - 1 - second
+    for y in range(height):
+        # Exchanged row by row, so that the comparisons of a whole row are made at once (odd-even transposition).
+        for k in range(count):
+            held[k] = values[k, y]
+        for turn in range(count):
+            for k in range(turn % 2, count - 1, 2):
+                for x in range(width):
+                    one, other = held[k, x], held[k + 1, x]
+                    held[k, x], held[k + 1, x] = min(one, other), max(one, other)
+        for x in range(width):
+            low[y, x], high[y, x] = held[second, x], held[last, x]
+            middle[y, x] = (held[lower, x] + held[upper, x]) * np.float32(0.5)
+            apart[y, x] = max(held[last, x] - held[second, x], np.float32(0)) if count > 3 else held[count - 1, x] - held[0, x]
+    return low, high, middle, apart

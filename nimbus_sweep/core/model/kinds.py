@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 if TYPE_CHECKING:
+    from ..evidence.moments import Watch
     from ..evidence.shot_evidence import ShotEvidence
     from ..evidence.time_volume import TimeVolume
     from ..media.frames import FrameSource, Window
@@ -212,10 +213,13 @@ class DefectKind:
         What its findings are called together.
     steps : tuple of str
         Kinds of step that mend it; a finding names the one that suits.
-    detect : callable
-        ``(evidence, on_progress, hold_out)`` finds it in a shot.
     evidence : type
         The model of what a finding rests on.
+    detect : callable or None
+        ``(evidence, on_progress, hold_out)`` finds it in a shot, all at once.
+    watch : callable or None
+        ``(evidence, hold_out)`` gives what finds it while the frames of the shot go by, one after the other: one pass serves all kinds
+        that have one instead of `detect`.
     needs : str
         Without this part of the evidence it is not looked for: the ``volume``, the ``light`` or the ``frames``.
     drawn : str
@@ -245,8 +249,9 @@ class DefectKind:
     kind: str
     title: str
     steps: tuple[str, ...]
-    detect: Callable[[ShotEvidence, Progress | None, Masked | None], Surveyed]
     evidence: type[Evidence]
+    detect: Callable[[ShotEvidence, Progress | None, Masked | None], Surveyed] | None = None
+    watch: Callable[[ShotEvidence, Masked | None], Watch] | None = None
     needs: Literal["volume", "light", "frames"] = "volume"
     drawn: Literal["point", "box", "outline", "path", "frame"] = "box"
     on_camera: bool = False

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, wait
 from contextlib import contextmanager
+from typing import Any
 
 from ..base.errors import Cancelled, Overtaken, SweepError
 from ..base.failures import mark_failure
+from ..base.parallel import Tasks, cores, single_threaded_pictures
+from ..evidence.moments import Moment, Watch, each_moment, looked_at_size
 from ..evidence.shot_evidence import ShotEvidence
 from ..model.findings import CONVINCES, Finding, Note, Surveyed
 from ..model.kinds import DefectKind
@@ -39,17 +43,122 @@ def survey(
     """
     wanted = None if steps is None else set(steps)
     kinds = [k for k in DEFECTS.values() if getattr(evidence, k.needs) is not None and (wanted is None or wanted & set(k.steps))]
-    found: list[Finding] = []
-    notes: list[Note] = []
-    for done, kind in enumerate(kinds):
-        held = next((hold_outs[step] for step in kind.steps if step in hold_outs), None) if hold_outs else None
-        share = (lambda part, done=done: on_progress((done + part) / len(kinds))) if on_progress else None
-        with _alone(kind, evidence, notes):
-            detected = kind.detect(evidence, share, held)
-            found.extend(detected.findings)
-            notes.extend(detected.notes)
-            evidence = detected.evidence or evidence
-    return Surveyed(told_apart(found), tuple(notes))
+    held = {k.kind: next((hold_outs[s] for s in k.steps if s in hold_outs), None) if hold_outs else None for k in kinds}
+    looked = _Looked(kinds, evidence, held)
+    results, notes = looked.run(on_progress)
+    found = [f for k in kinds if k.kind in results for f in results[k.kind].findings]
+    told = [n for k in kinds if k.kind in results for n in results[k.kind].notes]
+    return Surveyed(told_apart(found), (*told, *notes))
+
+
+# The work of a detector that looks at a shot all at once, in frames of the pass over it: about as much for a long shot as for a short one.
+_AT_ONCE = 40
+# Seconds after which progress is told again, where nothing else tells it.
+_TOLD_AFTER = 0.25
+
+
+class _Looked:
+    """A shot looked at by several detectors: those that look at it all at once beside those that watch its frames go by."""
+
+    def __init__(self, kinds: Sequence[DefectKind], evidence: ShotEvidence, held: Mapping[str, Masked | None]) -> None:
+        self._evidence, self._held = evidence, held
+        self._at_once, self._watching = [k for k in kinds if k.detect is not None], [k for k in kinds if k.watch is not None]
+        self._results: dict[str, Surveyed] = {}
+        self._notes: list[Note] = []
+        self._frames = len(evidence.frames) if self._watching and evidence.frames is not None else 0
+        self._at_once_share = self._pass_share = 0.0
+        self._stopped = False
+
+    def run(self, on_progress: Callable[[float], None] | None) -> tuple[dict[str, Surveyed], list[Note]]:
+        """What each of them found, and what kept any from it."""
+        total = max(1, _AT_ONCE * len(self._at_once) + self._frames)
+
+        def tell() -> None:
+            if on_progress is not None:
+                on_progress(min(1.0, (_AT_ONCE * len(self._at_once) * self._at_once_share + self._frames * self._pass_share) / total))
+
+        with single_threaded_pictures(), Tasks(min(2, cores())) as tasks:
+            try:
+                beside = tasks.begin(self._all_at_once, tell if cores() == 1 else None)
+                if self._watching:
+                    self._pass(tell)
+                while not _is_done(beside, _TOLD_AFTER):
+                    tell()
+                beside.result()
+            finally:
+                # Progress is told by the caller's thread alone; what goes on in the other one is stopped there.
+                self._stopped = True
+        tell()
+        return self._results, self._notes
+
+    def _all_at_once(self, tell: Callable[[], None] | None) -> None:
+        evidence = self._evidence
+
+        def share(done: int) -> Callable[[float], None]:
+            def told(part: float) -> None:
+                if self._stopped:
+                    raise Cancelled
+                self._at_once_share = max(self._at_once_share, (done + part) / len(self._at_once))
+                if tell is not None:
+                    tell()
+
+            return told
+
+        for done, kind in enumerate(self._at_once):
+            with _alone(kind, evidence, self._notes):
+                assert kind.detect is not None
+                self._results[kind.kind] = detected = kind.detect(evidence, share(done), self._held[kind.kind])
+                evidence = detected.evidence or evidence
+            share(done)(1.0)
+
+    def _pass(self, tell: Callable[[], None]) -> None:
+        """The one pass over the frames that serves all who watch them."""
+        watches: dict[str, tuple[DefectKind, Watch]] = {}
+        for kind in self._watching:
+            with _alone(kind, self._evidence, self._notes):
+                assert kind.watch is not None
+                watches[kind.kind] = kind, kind.watch(self._evidence, self._held[kind.kind])
+
+        def look(at: Moment) -> dict[str, Any]:
+            """What each sees in a frame, or the failure that kept it from that."""
+            seen: dict[str, Any] = {}
+            for name, (_, watch) in list(watches.items()):
+                try:
+                    seen[name] = watch.look(at)
+                except (SweepError, Cancelled, Overtaken, MemoryError):
+                    raise
+                except Exception as error:
+                    seen[name] = error
+            return seen
+
+        span = self._evidence.frames
+        assert span is not None
+        factor = looked_at_size(span.source.format.height, span.source.format.width)
+        for done, (moment, seen) in enumerate(each_moment(span, look, factor, self._evidence.noise_at(factor)), 1):
+            for name, (kind, watch) in list(watches.items()):
+                if not _taken(kind, watch, moment, seen.get(name), self._evidence, self._notes):
+                    # One that failed does not look on.
+                    del watches[name]
+            self._pass_share = min(1.0, done / len(span))
+            tell()
+        for name, (kind, watch) in watches.items():
+            with _alone(kind, self._evidence, self._notes):
+                self._results[name] = watch.finish()
+
+
+def _taken(kind: DefectKind, watch: Watch, moment: Moment, seen: Any, evidence: ShotEvidence, notes: list[Note]) -> bool:
+    """Have a watch take in what it saw; whether it could."""
+    with _alone(kind, evidence, notes):
+        if isinstance(seen, Exception):
+            raise seen
+        watch.take(moment, seen)
+        return True
+    return False
+
+
+def _is_done(task: Future[Any], seconds: float) -> bool:
+    """Whether a task is done within so many seconds."""
+    return bool(wait([task], seconds).done)
 
 
 @contextmanager

@@ -7,10 +7,13 @@ import numpy as np
 from ..defects.scratches.row_fit import left_over, row_fit, ways_down
 from ..imaging.motion import agreement
 from ..imaging.stack_statistics import robust
+from ..model.registry import DEFECTS
 
 
 def warm_up() -> None:
-    """Compile what is compiled, or read it back from where it is kept; some seconds the first time."""
+    """Compile what is compiled, or read it back from where it is kept; half a minute the first time."""
+    # Loops that name the types they are for are compiled when their module is brought in.
+    assert len(DEFECTS)
     way = np.zeros((8, 8, 2), np.float32)
     agreement(way, way)
     stack = np.ones((3, 8, 8), np.float32)

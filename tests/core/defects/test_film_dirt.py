@@ -16,12 +16,12 @@ from benchmarks.material import MemorySource, Planes, clip, noisy, still
 from nimbus_sweep.core.defects.film_dirt.detect import surveyed
 from nimbus_sweep.core.defects.film_dirt.likelihood import with_prior
 from nimbus_sweep.core.defects.film_dirt.look_over import look_over
-from nimbus_sweep.core.defects.film_dirt.neighbours import along, departures, limits
 from nimbus_sweep.core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings, analyse
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import each_moment
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
-from nimbus_sweep.core.imaging.motion import grid
+from nimbus_sweep.core.imaging.neighbours import Neighbour, departures, limits
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.media.frames import Colour
 from nimbus_sweep.core.media.layout import picture_format
@@ -72,9 +72,8 @@ def test_departures_are_those_of_the_published_rules() -> None:
     """Rank-ordered differences (Nadenau and Mitra 1997) and the spike detection index (Kokaram 1995), sample by sample."""
     rng = np.random.default_rng(3)
     before, here, behind = (rng.integers(0, 255, (40, 50)).astype(np.float32) for _ in range(3))
-    shape, none = here.shape, np.zeros((40, 50, 2), np.float32)
-    near = [along(p, None, none, grid(shape)) for p in (before, behind)]
-    out, spike = departures(here, near, limits(near), bright=True)
+    near = [Neighbour.along(np.zeros((40, 50, 2), np.float32), p) for p in (before, behind)]
+    out, spike = departures(here, near, limits(*near), np.ones(here.shape, bool), bright=True)
     for y, x in rng.integers(1, 39, (60, 2)):
         window = np.concatenate([p[y - 1 : y + 2, x - 1 : x + 2].ravel() for p in (before, behind)])
         assert out[y, x] == here[y, x] - window.max()
@@ -234,14 +233,14 @@ def snowing(seed: int, flakes: int = 400) -> MemorySource:
 
 
 @pytest.mark.slow
-def test_snow_is_warned_of_and_nothing_is_suggested(few_looks: None) -> None:
+def test_snow_is_warned_of_and_nothing_is_suggested() -> None:
     told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
     assert all(not f.convinces for f in told)
     assert any("snow" in sentence(f) for f in told)
 
 
 @pytest.mark.slow
-def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path, few_looks: None) -> None:
+def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
     sound, spoiled = dirty("bikes-1", 3)
     volume = build_volume(tmp_path / "volume.bin", spoiled)
     told = survey(ShotEvidence(volume, 0, FRAMES, frames=Span.of(spoiled, 0, FRAMES)), steps=["speck-sweep"]).findings
@@ -263,14 +262,16 @@ def test_few_candidates_are_trusted_less_than_many() -> None:
 
 
 @pytest.mark.slow
-def test_a_part_of_the_stretch_tells_what_the_whole_does() -> None:
+def test_a_part_of_the_shot_tells_what_the_whole_does() -> None:
     _, spoiled = dirty("bunny-near", 6)
-    lights = [p[0].astype(np.float32) for p in spoiled.pictures]
-    whole, part = look_over(lights, 0.5, 4, 6), look_over(lights[1:9], 0.5, 3, 5)
-    for one, other in zip(whole, part, strict=True):
-        sure = [[(s.box[1].start, s.box[0].start) for s, _, _ in told.specks if s.sure > 0.9] for told in (one, other)]
-        assert sure[0]
-        assert sure[0] == sure[1]
+
+    def sure(first: int, stop: int) -> dict[int, list[tuple[int, int]]]:
+        found = each_moment(Span.of(spoiled, first, stop), look_over, noise=0.5)
+        return {at.frame.number: [(f.speck.box[1].start, f.speck.box[0].start) for f in told.specks if f.speck.sure > 0.9] for at, told in found}
+
+    whole, part = sure(0, FRAMES), sure(1, 9)
+    assert whole[4]
+    assert [whole[n] for n in (4, 5)] == [part[n] for n in (4, 5)]
 
 
 @pytest.mark.slow

@@ -15,7 +15,7 @@ from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.defects.scratches.detect import surveyed
 from nimbus_sweep.core.defects.scratches.profiles import line_ends, profile_of, rows_of, straight
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, Seed, analyse, resolve
-from nimbus_sweep.core.defects.scratches.threads import BANDS, Scores, lines, scores
+from nimbus_sweep.core.defects.scratches.threads import BANDS, Scores, band_means, lines, scores
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.model.findings import Finding
@@ -147,7 +147,7 @@ def test_a_line_told_by_its_ends_is_the_line() -> None:
     xs = straight(100, 130, 360)
     assert line_ends(xs, 360) == pytest.approx((100, 130), abs=0.05)
     assert rows_of(xs, 360)[180] == pytest.approx(115, abs=0.2)
-    assert scores(np.full((96, 120), 80, np.float32)).out.shape == (BANDS, 120)
+    assert scores(band_means(np.full((96, 120), 80, np.float32))).out.shape == (BANDS, 120)
 
 
 @pytest.mark.slow

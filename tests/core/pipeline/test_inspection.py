@@ -126,7 +126,7 @@ def test_what_changed_is_counted_to_the_sample() -> None:
 
 
 @pytest.mark.slow
-def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path, few_looks: None) -> None:
+def test_what_is_left_is_told_by_surveying_once_more(tmp_path: Path) -> None:
     """Dust of which one mark is held back from the treatment: that one is left, the others are gone, none is brought in."""
     source = panned("coffee", 30, 3, 0.3, (320, 180))
     pictures, _ = shade(list(source.pictures), sprinkle((180, 320), 4, 4, largest=11))
@@ -167,7 +167,7 @@ def test_a_finding_is_found_again_by_kind_place_and_time() -> None:
 
 
 @pytest.mark.slow
-def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path, few_looks: None) -> None:
+def test_a_clean_shot_has_nothing_to_be_told_of(tmp_path: Path) -> None:
     source = still(small(), 16)
     told = inspect(TreatedSpan(source, [], [], 0, 16), tmp_path)
     assert (told.changed, told.outside, told.left, told.brought, told.worst) == (0, 0, (), (), ())

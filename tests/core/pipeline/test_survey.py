@@ -70,7 +70,7 @@ def surveyed(source: MemorySource, folder: Path) -> Surveyed:
 @pytest.mark.slow
 @pytest.mark.parametrize("frames", [1, 2, 5, 13])
 @pytest.mark.parametrize("name", list(ODD))
-def test_odd_clips_leave_no_detector_without_an_answer(name: str, frames: int, tmp_path: Path, few_looks: None) -> None:
+def test_odd_clips_leave_no_detector_without_an_answer(name: str, frames: int, tmp_path: Path) -> None:
     source = source_of([ODD[name](n) for n in range(frames)])
     with warnings.catch_warnings():
         # What NumPy only warns of, an empty mean or a division by nothing, is a fault here.

@@ -7,37 +7,53 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
-from ...evidence.frames_at_hand import Span, frames_of
-from ...imaging.levels import luma, noise_of
+from ...evidence.frames_at_hand import Span
+from ...evidence.moments import Moment, noise_at_hand, watched
 from ...imaging.outlines import line_round, outline_of
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from ...model.shapes import Shape
-from .events import SHORTEST, Cue, events, paired
+from .events import SHORTEST, Change, Cue, EventFinder, paired
 from .evidence import CueEvidence
 
 
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for cue marks in the upper corners of a shot.
+class CueWatch:
+    """Looks for cue marks in the upper corners of a shot.
 
     Parameters
     ----------
     span : Span
         Of the shot.
-    first, stop : int
-        The shot's frames.
-    on_progress : callable
-        Told the share done, 0 to 1; may raise to stop.
+    noise : float
+        Standard deviation of its luma, in codes.
     hold_out : Region
         Where nothing is looked for.
     """
-    if len(span) < SHORTEST + 2:
-        return Surveyed([])
-    noise = noise_of([luma(f) for f in frames_of(span)])
-    cues = paired(events(span, noise, on_progress, hold_out))
-    return Surveyed([_finding(span, cue) for cue in sorted(cues, key=lambda c: -c.sure)])
+
+    def __init__(self, span: Span, noise: float, hold_out: Masked | None = None) -> None:
+        self._span, self._events = span, EventFinder(span, noise, hold_out)
+
+    def look(self, at: Moment) -> list[Change] | None:
+        """What comes and goes in the corners with a frame; called from several threads at once."""
+        return self._events.compared(at) if -1 in at.offsets else None
+
+    def take(self, at: Moment, seen: list[Change] | None) -> None:
+        """Take in what came and went with the next frame."""
+        if seen is not None:
+            self._events.add(at.place, seen)
+
+    def finish(self) -> Surveyed:
+        """The marks, surest first."""
+        if len(self._span) < SHORTEST + 2:
+            return Surveyed([])
+        return Surveyed([_finding(self._span, cue) for cue in sorted(paired(self._events.finish()), key=lambda c: -c.sure)])
+
+
+def surveyed(
+    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """Look for cue marks in a shot by themselves; see `CueWatch`."""
+    return watched(span, CueWatch(span, noise_at_hand(span), hold_out), on_progress)
 
 
 def drawn_by_hand(shape: Shape, size: tuple[int, int], frame: int) -> Finding:

@@ -10,16 +10,18 @@ from __future__ import annotations
 
 import itertools
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from threading import Lock
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...base.parallel import buffered_map
+from ...base.parallel import parallel_map
 from ...evidence.frames_at_hand import Span
+from ...evidence.moments import Moment
 from ...imaging.aligned_fill import Filled, Lender, Looks, cells_box, cells_of, codes, fill, place_about
 from ...imaging.box import Box
 from ...imaging.levels import MIXED
@@ -45,8 +47,14 @@ _BESIDE = 0.7
 _LUMA, _TINT = 40, 16
 # Codes by which one alone has to stand out to be told of as surely as it behaves.
 _ALONE = 30.0
+# Corners of frames that are kept until they are asked for again.
+_HELD = 16
+# Times what the fill takes off beside it, and codes, below which something has no strength.
+_CLEAR, _WEAK = 3.0, 4.0
 # How far what comes and what goes have to lie over one another.
 _SAME = 0.2
+# One row and column in so many tell the usual change of a corner.
+_SPARSE = 3
 
 
 @dataclass(frozen=True)
@@ -83,7 +91,7 @@ class Event:
     @property
     def strength(self) -> float:
         """How far it behaves as a mark does, 0 to 1."""
-        parts = ((self.ratio - 3) / 5, (self.alike - 0.2) / 0.4, (0.6 - self.rim) / 0.3, (self.contrast - 4) / 6)
+        parts = ((self.ratio - _CLEAR) / 5, (self.alike - 0.2) / 0.4, (0.6 - self.rim) / 0.3, (self.contrast - _WEAK) / 6)
         return float(np.prod([np.clip(p, 0, 1) for p in parts]))
 
     @property
@@ -145,6 +153,18 @@ def _moved(mine: Look, theirs: Look) -> tuple[Field, Field]:
     return np.zeros_like(forward) if to is None else to, np.zeros_like(backward) if fro is None else fro
 
 
+def _way_in(zone: Box, way: Field | None, layout: PictureFormat, shape: tuple[int, ...]) -> Field:
+    """A way over the whole picture as it is in a part of it, on a picture of that part with that shape, in its pixels."""
+    size = (shape[1], shape[0])
+    if way is None:
+        return np.zeros((*shape[:2], 2), np.float32)
+    down, across = way.shape[0] / layout.height, way.shape[1] / layout.width
+    rows = slice(int(zone.top * down), max(int(zone.top * down) + 1, round((zone.top + zone.height) * down)))
+    cols = slice(int(zone.left * across), max(int(zone.left * across) + 1, round((zone.left + zone.width) * across)))
+    scale = np.array([size[0] / (zone.width * across), size[1] / (zone.height * down)], np.float32)
+    return np.asarray(cv2.resize(way[rows, cols], size, interpolation=cv2.INTER_LINEAR) * scale)
+
+
 @dataclass(frozen=True)
 class _Patch:
     """What is in one frame and not in the other: where, and by how much."""
@@ -166,11 +186,11 @@ def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]
     carried_there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
     change = one - carried_there
     # All of it may have become lighter or darker.
-    change -= np.median(change.reshape(-1, 3), 0).astype(np.float32)
+    change -= np.median(change[::_SPARSE, ::_SPARSE].reshape(-1, 3), 0).astype(np.float32)
     out = _out(change)
     # An edge that is met a fraction of a pixel beside is no mark.
     steep = cv2.blur(np.abs(cv2.Sobel(carried_there[..., 0], -1, 1, 0)) + np.abs(cv2.Sobel(carried_there[..., 0], -1, 0, 1)), (3, 3)) / 8
-    level = max(_STANDS, 6 * 1.4826 * float(np.median(out)))
+    level = max(_STANDS, 6 * 1.4826 * float(np.median(out[::_SPARSE, ::_SPARSE])))
     count, labels, stats, _ = cv2.connectedComponentsWithStats((out > level + _BESIDE * steep).astype(np.uint8), connectivity=8)
     found = []
     for k in range(1, count):
@@ -183,8 +203,12 @@ def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]
     return found
 
 
-def events(span: Span, noise: float, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None) -> list[Event]:
-    """Look through a shot for what sits in an upper corner for a few frames.
+# What is new in a corner, and what is gone from it.
+Change = tuple[list[_Patch], list[_Patch]]
+
+
+class EventFinder:
+    """Looks through a shot for what sits in an upper corner for a few frames.
 
     Parameters
     ----------
@@ -192,57 +216,71 @@ def events(span: Span, noise: float, on_progress: Callable[[float], None] | None
         Of the shot.
     noise : float
         Standard deviation of its luma, in codes.
-    on_progress : callable
-        Told the share done, 0 to 1; may raise to stop.
     hold_out : Region
         Where nothing is looked for.
     """
-    layout = span.source.format
-    zones = corners(layout)
-    factor = max(1.0, layout.height / _HEIGHT)
-    whole = layout.width * layout.height / factor**2
-    found: list[tuple[int, int, Box, Places]] = []
 
-    def compared(pair: tuple[list[_Corner], list[_Corner]]) -> list[tuple[list[_Patch], list[_Patch]]]:
-        measured = []
-        for before, behind in zip(*pair, strict=True):
-            forward, backward = _moved(before.look, behind.look)
-            one, other = before.plane, behind.plane
+    def __init__(self, span: Span, noise: float, hold_out: Masked | None = None) -> None:
+        self._span, self._noise, self._hold_out = span, noise, hold_out
+        self._layout = span.source.format
+        self._zones = corners(self._layout)
+        self._factor = max(1.0, self._layout.height / _HEIGHT)
+        self._came: list[deque[list[_Patch]]] = [deque(maxlen=LONGEST) for _ in self._zones]
+        self._found: list[tuple[int, int, Box, Places]] = []
+        self._corners: dict[tuple[int, int], Plane] = {}
+        self._lock = Lock()
+
+    def compared(self, at: Moment) -> list[Change]:
+        """What comes and goes in each corner with a frame; may be called from several threads at once."""
+        whole = self._layout.width * self._layout.height / self._factor**2
+        ways = at.scene_way(0, start=-1), at.scene_way(-1)
+        changes = []
+        for zone in self._zones:
+            before, behind = (self._corner(f, zone) for f in (at.at(-1), at.frame))
+            forward, backward = (_way_in(zone, way, self._layout, before.shape) for way in ways)
             # What is in the earlier one alone is gone; what is in the later one alone has come.
-            measured.append((_blobs(one, other, forward, whole), _blobs(other, one, backward, whole)))
-        return measured
+            changes.append((_blobs(behind, before, backward, whole), _blobs(before, behind, forward, whole)))
+        return changes
 
-    def pairs() -> Iterator[tuple[list[_Corner], list[_Corner]]]:
-        last: list[_Corner] | None = None
-        for frame in span.frames():
-            now = [_Corner.of(frame, z, factor, noise) for z in zones]
-            if last is not None:
-                yield last, now
-            last = now
+    def _corner(self, frame: Frame, zone: Box) -> Plane:
+        """A corner of a frame; each is asked for twice."""
+        key = (frame.number, zone.left)
+        with self._lock:
+            held = self._corners.pop(key, None)
+        if held is not None:
+            return held
+        picture = _pictured(frame, zone, self._factor)
+        with self._lock:
+            if len(self._corners) >= _HELD:
+                self._corners.pop(next(iter(self._corners)))
+            self._corners[key] = picture
+        return picture
 
-    came: list[deque[list[_Patch]]] = [deque(maxlen=LONGEST) for _ in zones]
-    for place, (_, told) in enumerate(buffered_map(compared, pairs()), start=1):
-        for zone, seen, (gone, new) in zip(zones, came, told, strict=True):
+    def add(self, place: int, changes: Sequence[Change]) -> None:
+        """Take in what came and went with the frame at a place; in order."""
+        for zone, seen, (new, gone) in zip(self._zones, self._came, changes, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.
             for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):
                 for one in seen[-length]:
                     mates = [g for g in gone if one.same(g)]
                     if mates:
-                        found.append((place - length, place, zone, one.mask | mates[0].mask))
+                        self._found.append((place - length, place, zone, one.mask | mates[0].mask))
             seen.append(new)
-        if on_progress:
-            on_progress(0.8 * place / max(1, len(span)))
-    held = [(first, stop, _hole(blob, zone, factor, layout)) for first, stop, zone, blob in found]
-    if hold_out is not None:
-        held = [h for h in held if not (hold_out.mask((layout.height, layout.width), int(span.numbers[h[0]]))[h[2]] > 0.5).any()]
-    looked = []
-    for done, (first, stop, hole) in enumerate(held):
-        event = weighed(span, first, stop, hole, noise)
-        if event is not None:
-            looked.append(event)
-        if on_progress:
-            on_progress(0.8 + 0.2 * (done + 1) / len(held))
-    return [_completed(span, event, noise) for event in _apart(looked)]
+
+    def finish(self) -> list[Event]:
+        """What sat in a corner, each looked at closely."""
+        size = (self._layout.height, self._layout.width)
+
+        def looked(one: tuple[int, int, Box, Places]) -> Event | None:
+            first, stop, zone, blob = one
+            hole = _hole(blob, zone, self._factor, self._layout)
+            number = int(self._span.numbers[first])
+            if self._hold_out is not None and (self._hold_out.mask(size, number)[hole] > 0.5).any():
+                return None
+            return weighed(self._span, first, stop, hole, self._noise, promising=True)
+
+        found = [event for event in parallel_map(looked, self._found) if event is not None]
+        return [_completed(self._span, event, self._noise) for event in _apart(found)]
 
 
 def _completed(span: Span, event: Event, noise: float) -> Event:
@@ -327,13 +365,23 @@ def _three(planes: Sequence[Plane], layout: PictureFormat, size: tuple[int, int]
     return np.dstack([small[0], small[names.index("Cb")], small[names.index("Cr")]])
 
 
-def weighed(span: Span, first: int, stop: int, hole: Places, noise: float) -> Event | None:
+def weighed(span: Span, first: int, stop: int, hole: Places, noise: float, promising: bool = False) -> Event | None:
     """How something behaves that may sit in a hole in the frames at places `first` to `stop` - 1.
+
+    Parameters
+    ----------
+    span : Span
+    first, stop : int
+    hole : ndarray, bool, (height, width)
+    noise : float
+        Of luma, in codes.
+    promising : bool
+        Look no further at what has no strength, see `Event`: most of what comes and goes is no mark.
 
     Returns
     -------
     Event
-        None when there are not enough clean frames beside it.
+        None when there are not enough clean frames beside it, or it has no strength and only what is promising was asked for.
     """
     count = len(span)
     if first < 1 or stop >= count:
@@ -351,12 +399,24 @@ def weighed(span: Span, first: int, stop: int, hole: Places, noise: float) -> Ev
         filled = fill(at(place), mask, [Lender(at(k)) for k in lenders if 0 <= k < count], noise, looks)
         return None if filled is None else _Layer.of(filled, hole, span.source.format)
 
-    layers = [layer for n in range(first, stop) if (layer := taken(n, (first - 1, stop))) is not None and layer.hole.any()]
-    if len(layers) < stop - first or len(layers) < SHORTEST:
-        return None
-    contrast = min(layer.strongest() for layer in layers)
     neighbours = ((first - 1, (first - 2, stop)), (stop, (first - 1, stop + 1)))
-    rest = max((side.strongest() for n, others in neighbours if (side := taken(n, others)) is not None), default=noise)
+    layers: list[_Layer] = []
+    contrast, rests = np.inf, []
+    # One frame beside it, then those it is in, then the other one beside.
+    for n, others in (neighbours[0], *((n, (first - 1, stop)) for n in range(first, stop)), neighbours[1]):
+        layer = taken(n, others)
+        if first <= n < stop:
+            if layer is None or not layer.hole.any():
+                return None
+            layers.append(layer)
+            contrast = min(contrast, layer.strongest())
+        elif layer is not None:
+            rests.append(layer.strongest())
+        if promising and layers and (contrast <= _WEAK or contrast <= _CLEAR * (max(rests, default=noise) + 0.5)):
+            return None
+    if len(layers) < SHORTEST:
+        return None
+    rest = max(rests, default=noise)
     vectors = [cv2.GaussianBlur(layer.change, (0, 0), 2.0)[layer.hole].ravel() for layer in layers]
     alike = [float(a @ b / max(np.sqrt((a @ a) * (b @ b)), 1e-6)) for n, a in enumerate(vectors) for b in vectors[n + 1 :]]
     rims, colours = [], []

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from ...evidence.shot_evidence import ShotEvidence
 from ...imaging.patches import PatchPlan
-from ...model.findings import Finding, Surveyed
-from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.findings import Finding
+from ...model.kinds import DefectKind, StepKind
 from ...model.regions import Masked
 from ...model.shapes import Shape
 from . import repair
-from .detect import drawn_by_hand, surveyed
+from .detect import CueWatch, drawn_by_hand
 from .evidence import CueEvidence
 
 STEPS = (
@@ -29,9 +29,9 @@ STEPS = (
 )
 
 
-def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+def _watch(evidence: ShotEvidence, hold_out: Masked | None) -> CueWatch:
     assert evidence.frames is not None
-    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+    return CueWatch(evidence.frames, evidence.noise, hold_out)
 
 
 def _outline(shape: Shape, size: tuple[int, int], frame: int, _first: int, _stop: int) -> Finding:
@@ -43,7 +43,7 @@ DEFECTS = (
         kind="cue-mark",
         title="Cue marks",
         steps=("cue-lift",),
-        detect=_detect,
+        watch=_watch,
         needs="frames",
         evidence=CueEvidence,
         drawn="outline",

@@ -1,180 +1,112 @@
-"""All specks of some frames: looked at twice, the second time beside neighbours that were roughly cleaned."""
+"""All specks of a frame, held against the frames beside it, and those that stay for two frames."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import cv2
-import numpy as np
 
-from ...imaging.motion import Field, Gray, Plane, grid
-from .neighbours import Neighbour, Pair, along, limits, onward, pair, ready
-from .specks import LEAST, SEED, Speck, candidates, disc, overlapping
+from ...evidence.moments import Moment
+from ...imaging.neighbours import LEAST, SEED, Neighbour, disc, stays
+from ...imaging.patches import Patch
+from .specks import Speck, candidates, overlapping
 
 # What stays for two frames departs from the frame beside it by no more than this share; where more of the picture does
 # so than this, it moves; and less sure ones are not believed.
 _STAYS, _CROWDED, _LASTS = 0.35, 0.03, 0.5
 
 
-def roughly_cleaned(light: Plane, near: Sequence[Neighbour], noise: float) -> tuple[Plane, Plane]:
-    """A frame with whatever may be a speck drawn to what its neighbours hold, to tell motion by, and where that was.
+# Makes a patch of a speck: of the moment it is seen in, where the frames that fill it lie about it, and those frames laid on it.
+Patching = Callable[[Moment, Speck, tuple[int, ...], Sequence[Neighbour]], Patch]
 
-    Returns
-    -------
-    light : ndarray, float32, (height, width)
-    marked : ndarray, float32, (height, width)
-        1 where it was drawn.
-    """
-    low, high = limits(near)
-    seed = max(SEED * noise, LEAST)
-    out = np.maximum(light - high, low - light) > seed
-    if not out.any():
-        return light, np.zeros_like(light)
-    marked = cv2.dilate(out.astype(np.uint8), disc(4)).astype(np.float32)
-    middle = (near[0].light + near[1].light) / 2
-    return np.where(marked > 0, np.clip(light, np.minimum(low, middle), np.maximum(high, middle)), light), marked
+
+@dataclass(frozen=True)
+class Found:
+    """A speck, and what mends it, where that was asked for."""
+
+    speck: Speck
+    patch: Patch | None
 
 
 @dataclass(frozen=True)
 class Looked:
-    """What was found in a frame, and what it was held against.
+    """What was found in a frame.
 
     Attributes
     ----------
-    specks : list of (Speck, tuple of int, tuple of Neighbour)
-        With the places, in the stretch, of the frames that fill it, and those frames along the motion.
+    specks : list of Found
+    lasting : dict
+        What departs from the frame on one side and from the second on the other, but not from the next there: by the direction of that,
+        1 or -1. It is a speck where that frame shows it as well.
     marked : float
         Share of the picture that comes and goes, by a first look.
     """
 
+    specks: list[Found]
+    lasting: dict[int, list[Found]]
     marked: float
-    specks: list[tuple[Speck, tuple[int, ...], tuple[Neighbour, ...]]]
 
 
-def look_over(lights: Sequence[Plane], noise: float, first: int, stop: int) -> list[Looked]:
-    """Find the specks of frames that follow one another.
+def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
+    """Find the specks of a frame; nothing in one that has fewer than two frames beside it."""
+    if len(at.beside) < 2:
+        return Looked([], {}, 0.0)
 
-    Parameters
-    ----------
-    lights : sequence of ndarray, float32, (height, width)
-        Luma of a stretch, in 8-bit codes; at least three.
-    noise : float
-        Standard deviation of the noise, in codes.
-    first, stop : int
-        Places of those that are wanted. Others lend only; two each side are enough.
-    """
-    count = len(lights)
-    if count < 3:
-        return [Looked(0.0, []) for _ in range(first, stop)]
-    shape = lights[0].shape
-    places = grid(shape)
-    raw = _Ways([ready(light, noise) for light in lights], shape, places)
-    near, far = max(0, first - 2), min(count, stop + 2)
-    clean, marks = list(lights), [np.zeros(shape, np.float32)] * count
-    for n in range(near, far):
-        neighbours = raw.beside(n)
-        clean[n], marks[n] = roughly_cleaned(lights[n], [raw.neighbour(n, k, lights, None) for k in neighbours], noise)
-    # Told again along motion that specks do not disturb.
-    ways = _Ways([ready(c, noise) for c in clean], shape, places)
-    lasting = _Lasting(ways, lights, marks, noise)
-    found: list[Looked] = []
-    for n in range(first, stop):
-        ones, near_n = ways.beside(n), ways.near(n, lights, marks)
-        specks: _Found = [(s, ones, near_n) for s in candidates(lights[n], near_n, noise, marks[n], one_sided=ways.one_sided(n))]
-        taken = [s for s, _, _ in specks if s.sure >= 0.5]
-        specks += [one for one in lasting.of(n) if not any(overlapping(one[0], s) for s in taken)]
-        found.append(Looked(float(marks[n].mean()), specks))
-    return found
+    def found(offsets: tuple[int, ...], specks: list[Speck]) -> list[Found]:
+        if not specks or patch_of is None:
+            return [Found(s, None) for s in specks]
+        near = [at.neighbour(k) for k in offsets]
+        return [Found(s, patch_of(at, s, offsets, near)) for s in specks]
+
+    near = [at.neighbour(k) for k in at.beside]
+    specks = found(at.beside, candidates(at.light, near, at.noise, at.marked, one_sided=at.is_one_sided))
+    # What stayed for two frames: this one, and the next in a direction. It is filled from the frames around the two.
+    lasting = {step: found((-step, 2 * step), _lasting(at, step)) for step in (1, -1)}
+    return Looked(specks, lasting, float(at.marked.mean()))
 
 
-_Found = list[tuple[Speck, tuple[int, ...], tuple[Neighbour, ...]]]
+def _lasting(at: Moment, step: int) -> list[Speck]:
+    if any(k not in at.offsets for k in (-step, step, 2 * step)):
+        return []
+    back, ahead = at.neighbour(-step), at.neighbour(step)
+    stayed = stays(at.light, back.light, ahead.light, max(SEED * at.noise, LEAST), _STAYS)
+    if not 0 < cv2.countNonZero(stayed) <= _CROWDED * stayed.size:
+        return []
+    allowed = cv2.dilate(stayed, disc(1)) > 0
+    return candidates(at.light, (back, at.neighbour(2 * step)), at.noise, at.marked, allowed, least=_LASTS)
 
 
-class _Ways:
-    """How the scene moves through a stretch."""
+class LastingSpecks:
+    """Adds to what is found frame by frame what stays for two frames; each frame is told of when the next has been seen."""
 
-    def __init__(self, looks: Sequence[Gray], shape: tuple[int, ...], places: Field) -> None:
-        self._looks, self._shape, self._places = looks, shape, places
-        self._pairs: dict[int, Pair] = {}
-        self._near: dict[tuple[int, int], Neighbour] = {}
+    def __init__(self) -> None:
+        self._before: Looked | None = None
+        self._held: tuple[Moment, Looked] | None = None
 
-    def _pair(self, n: int) -> Pair:
-        if n not in self._pairs:
-            self._pairs[n] = pair(self._looks[n], self._looks[n + 1], self._shape)
-            self._pairs.pop(n - 4, None)
-        return self._pairs[n]
+    def take(self, at: Moment, looked: Looked) -> Iterator[tuple[Moment, list[Found]]]:
+        """Take in the next frame; gives the one before it."""
+        yield from self._told(looked)
+        self._before, self._held = (self._held[1] if self._held else None), (at, looked)
 
-    def _way(self, one: int, other: int) -> Field:
-        """The way from a frame to another, two frames on at most."""
-        step = 1 if other > one else -1
-        way = self._pair(one).there if step > 0 else self._pair(one - 1).back
-        return way if one + step == other else onward(way, self._way(one + step, other), self._places)
+    def finish(self) -> Iterator[tuple[Moment, list[Found]]]:
+        """Gives the last frame."""
+        yield from self._told(None)
 
-    def beside(self, n: int) -> tuple[int, int]:
-        """The frames a frame is held against: one each side, or two on the one side there is."""
-        if n == 0:
-            return 1, 2
-        return (n - 1, n + 1) if n < len(self._looks) - 1 else (n - 1, n - 2)
-
-    def neighbour(self, n: int, k: int, lights: Sequence[Plane], marks: Sequence[Plane] | None) -> Neighbour:
-        """Frame `k` along the way from frame `n`."""
-        if (n, k) not in self._near:
-            self._near = {key: held for key, held in self._near.items() if n - 1 <= key[0] <= n + 1}
-            self._near[n, k] = along(lights[k], None if marks is None else marks[k], self._way(n, k), self._places)
-        return self._near[n, k]
-
-    def one_sided(self, n: int) -> bool:
-        """Whether a frame is held against frames on one side alone."""
-        return n in (0, len(self._looks) - 1)
-
-    def near(self, n: int, lights: Sequence[Plane], marks: Sequence[Plane]) -> tuple[Neighbour, ...]:
-        """The frames a frame is held against, along the motion."""
-        return tuple(self.neighbour(n, k, lights, marks) for k in self.beside(n))
-
-    def __len__(self) -> int:
-        return len(self._looks)
-
-
-class _Lasting:
-    """Specks that stay for two frames: each is one in both, against the frames around the two."""
-
-    def __init__(self, ways: _Ways, lights: Sequence[Plane], marks: Sequence[Plane], noise: float) -> None:
-        self._ways, self._lights, self._marks, self._noise = ways, lights, marks, noise
-        self._found_by_pair: dict[tuple[int, int], _Found] = {}
-
-    def of(self, n: int) -> _Found:
-        """Those of a frame that begin in it, or ended the frame before."""
-        found = []
-        for one, other, step in ((n, n + 1, 1), (n, n - 1, -1)):
-            for speck in self._against(one, step):
-                partners = [p for p in self._against(other, -step) if _same(speck[0], p[0])]
-                if partners:
-                    sure = min(speck[0].sure, max(p[0].sure for p in partners))
-                    found.append((replace(speck[0], sure=sure), *speck[1:]))
-        return found
-
-    def _against(self, n: int, step: int) -> _Found:
-        """What departs in a frame from the one behind it and the second one ahead, but not from the next ahead."""
-        behind, far = n - step, n + 2 * step
-        if min(n, behind, far) < 0 or max(n, behind, far) >= len(self._ways):
-            return []
-        if (n, step) not in self._found_by_pair:
-            self._found_by_pair = {key: motion for key, motion in self._found_by_pair.items() if abs(key[0] - n) <= 2}
-            self._found_by_pair[n, step] = self._found(n, step, behind, far)
-        return self._found_by_pair[n, step]
-
-    def _found(self, n: int, step: int, behind: int, far: int) -> _Found:
-        light = self._lights[n]
-        back, ahead = (self._ways.neighbour(n, k, self._lights, self._marks) for k in (behind, n + step))
-        departs = np.abs(light - back.light)
-        stays = (departs > max(SEED * self._noise, LEAST)) & (np.abs(light - ahead.light) < _STAYS * departs)
-        if not stays.any() or stays.mean() > _CROWDED:
-            return []
-        near = (back, self._ways.neighbour(n, far, self._lights, self._marks))
-        allowed = cv2.dilate(stays.astype(np.uint8), disc(1)) > 0
-        found = candidates(light, near, self._noise, self._marks[n], allowed, least=_LASTS)
-        return [(s, (behind, far), near) for s in found]
+    def _told(self, behind: Looked | None) -> Iterator[tuple[Moment, list[Found]]]:
+        if self._held is None:
+            return
+        at, here = self._held
+        sure = [one.speck for one in here.specks if one.speck.sure >= 0.5]
+        specks = list(here.specks)
+        for step, other in ((1, behind), (-1, self._before)):
+            for one in here.lasting.get(step, []):
+                partners = [p.speck for p in (other.lasting.get(-step, []) if other else []) if _same(one.speck, p.speck)]
+                if partners and not any(overlapping(one.speck, s) for s in sure):
+                    least = min(one.speck.sure, max(p.sure for p in partners))
+                    patch = None if one.patch is None else replace(one.patch, sure=least)
+                    specks.append(Found(replace(one.speck, sure=least), patch))
+        yield at, specks
 
 
 def _same(one: Speck, other: Speck) -> bool:

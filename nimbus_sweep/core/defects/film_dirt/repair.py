@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 import cv2
@@ -11,23 +11,19 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...base.parallel import in_processes
 from ...evidence.frames_at_hand import Span, frames_of
+from ...evidence.moments import Moment, each_moment
 from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.motion import Plane
+from ...imaging.neighbours import Neighbour
 from ...imaging.patches import Patch, PatchPlan, PatchTable
 from ...media.frames import Frame, PictureFormat
 from ...model.regions import Masked
 from .likelihood import with_prior
-from .look_over import look_over
-from .neighbours import Neighbour
+from .look_over import Found, LastingSpecks, Looked, look_over
 from .specks import UNLIKELY, Speck
 
-# Frames looked at together, and those lent to them on either side; and bytes of luma that they may take up.
-_STRETCH, _LENT, _ROOM = 16, 3, 160 << 20
-# Frames up to which the caller looks at them alone.
-_ALONE = 64
 # Swept off; left alone by the user; because it is not sure enough, or what moves there cannot be followed; by size or sign.
 Judged = Literal["swept", "left", "unsure", "fast", "other"]
 
@@ -113,81 +109,65 @@ def analyse(
         return PatchPlan.of(layout, [], {"few": True, "frames": len(span)})
     sampled = frames_of(span)
     noise, grain = noise_of([luma(f) for f in sampled]), grain_of(sampled)
-    patches: list[Patch] = []
-    stretches = _stretches(span, noise, grain, hold_out)
-    # Starting processes takes about as long as a stretch of frames does.
-    found = in_processes(_found_in, stretches) if len(span) > _ALONE else map(_found_in, stretches)
-    done = 0
-    for many, found_here in found:
-        patches += found_here
-        done += many
+    sweep = _Sweep(grain, hold_out)
+    for done, (moment, looked) in enumerate(each_moment(span, sweep.look, noise=noise), 1):
+        sweep.take(moment, looked)
         if on_progress:
             on_progress(min(1.0, done / len(span)))
+    patches = sweep.finish()
     sure = with_prior(np.array([p.sure for p in patches]), len(span))
     resolved = [replace(p, sure=float(s)) for p, s in zip(patches, sure, strict=True)]
     return PatchPlan.of(layout, [p for p in resolved if p.sure >= UNLIKELY], {"frames": len(span), "noise": round(noise, 3)})
 
 
-@dataclass(frozen=True)
-class _Stretch:
-    """Frames that follow one another: those at places `first` to `stop` - 1 are looked at, the others only lend."""
+class _Sweep:
+    """Gathers the patches of a shot's specks."""
 
-    frames: list[Frame]
-    first: int
-    stop: int
-    noise: float
-    grain: tuple[Grain, ...]
-    hold_out: Masked | None
+    def __init__(self, grain: tuple[Grain, ...], hold_out: Masked | None) -> None:
+        self._grain, self._hold_out = grain, hold_out
+        self._lasting = LastingSpecks()
+        self._patches: list[Patch] = []
 
+    def look(self, at: Moment) -> Looked:
+        """The specks of a frame with their patches; called from several threads at once."""
+        return look_over(at, self._patch_of)
 
-def _found_in(stretch: _Stretch) -> tuple[int, list[Patch]]:
-    """How many frames were looked at, and what was found in them."""
-    layout = stretch.frames[0].format
-    patches = []
-    looked = look_over([luma(f) for f in stretch.frames], stretch.noise, stretch.first, stretch.stop)
-    for n, found_here in zip(range(stretch.first, stretch.stop), looked, strict=True):
-        held = None if stretch.hold_out is None else stretch.hold_out.mask((layout.height, layout.width), stretch.frames[n].number)
-        for speck, lends, near in found_here.specks:
-            if held is None or not held[speck.box][speck.mask].any():
-                patches.append(patch_of(stretch.frames, n, speck, lends, near, stretch.grain))
-    return stretch.stop - stretch.first, patches
+    def take(self, at: Moment, looked: Looked) -> None:
+        """Take in the next frame's."""
+        self._gather(self._lasting.take(at, looked))
 
+    def finish(self) -> list[Patch]:
+        """All of them."""
+        self._gather(self._lasting.finish())
+        return self._patches
 
-def _stretches(span: Span, noise: float, grain: tuple[Grain, ...], hold_out: Masked | None) -> Iterator[_Stretch]:
-    """The frames of a shot, a few at a time, with some that only lend on either side."""
-    layout = span.source.format
-    most = max(4, min(_STRETCH, _ROOM // (4 * layout.width * layout.height) - 2 * _LENT))
-    held: list[Frame] = []
-    first = 0
-    for frame in span.frames():
-        held.append(frame)
-        if len(held) >= first + most + _LENT:
-            yield _Stretch(held, first, first + most, noise, grain, hold_out)
-            keep = max(0, first + most - _LENT)
-            held, first = held[keep:], first + most - keep
-    if len(held) > first:
-        yield _Stretch(held, first, len(held), noise, grain, hold_out)
+    def _gather(self, told: Iterator[tuple[Moment, list[Found]]]) -> None:
+        for at, found in told:
+            held = None if self._hold_out is None else self._hold_out.mask(at.light.shape, at.frame.number)
+            for one in found:
+                if one.patch is not None and (held is None or not held[one.speck.box][one.speck.mask].any()):
+                    self._patches.append(one.patch)
+
+    def _patch_of(self, at: Moment, speck: Speck, offsets: tuple[int, ...], near: Sequence[Neighbour]) -> Patch:
+        return patch_of(at.frame, [at.at(k) for k in offsets], speck, near, self._grain)
 
 
-def patch_of(
-    frames: Sequence[Frame], n: int, speck: Speck, lends: tuple[int, ...], near: Sequence[Neighbour], grain: Sequence[Grain]
-) -> Patch:
+def patch_of(frame: Frame, lenders: Sequence[Frame], speck: Speck, near: Sequence[Neighbour], grain: Sequence[Grain]) -> Patch:
     """A speck's fill for every component of the picture, in the frame's own samples.
 
     Parameters
     ----------
-    frames : sequence of Frame
-        Of the stretch.
-    n : int
-        The speck's frame, as a place in it.
-    lends : tuple of int
-        The places of the frames that fill it.
+    frame : Frame
+        The speck's.
+    lenders : sequence of Frame
+        Those that fill it.
+    speck : Speck
     near : sequence of Neighbour
         Those frames along the motion.
     grain : sequence of Grain
         Of each component.
     """
-    frame, layout = frames[n], frames[n].format
+    layout = frame.format
     top, left = speck.box[0].start, speck.box[1].start
     rows, cols = np.nonzero(speck.mask)
     samples = []
@@ -205,7 +185,7 @@ def patch_of(
             made, kept = speck.fill, speck.grain
         else:
             kept = float(np.sqrt(sum(w * w for w in speck.weights)))
-            made = _lent(frames, i, speck, lends, near, part, (across, down), own[part], hole)
+            made = _lent(lenders, i, speck, near, part, (across, down), own[part], hole)
         places = np.flatnonzero(hole.ravel())
         fill = made.ravel()[places]
         level = made - (128 if component.is_chroma else 0)
@@ -223,7 +203,7 @@ def patch_of(
         speck.sure,
         contrast,
         int(speck.mask.sum()),
-        tuple(frames[k].number for k in lends),
+        tuple(f.number for f in lenders),
         tuple(samples),
         fast=speck.evidence.fast,
     )
@@ -244,10 +224,9 @@ def _in_cells(speck: Speck, layout: PictureFormat, part: tuple[slice, slice], ac
 
 
 def _lent(
-    frames: Sequence[Frame],
+    lenders: Sequence[Frame],
     index: int,
     speck: Speck,
-    lends: tuple[int, ...],
     near: Sequence[Neighbour],
     part: tuple[slice, slice],
     cells: tuple[int, int],
@@ -255,18 +234,17 @@ def _lent(
     hole: NDArray[np.bool_],
 ) -> Plane:
     """A component of the window made of the frames that lend, at the level around the hole; in 8-bit codes."""
-    component = frames[0].format.components[index]
+    component = lenders[0].format.components[index]
     code = np.float32(component.code)
     rows, cols = np.mgrid[part].astype(np.float32)
     made = np.zeros(hole.shape, np.float32)
-    for k, weight, neighbour in zip(lends, speck.weights, near, strict=True):
+    for lender, weight, neighbour in zip(lenders, speck.weights, near, strict=True):
         if not weight:
             continue
-        way = neighbour.motion[
-            np.minimum(rows.astype(int) * cells[1], neighbour.motion.shape[0] - 1),
-            np.minimum(cols.astype(int) * cells[0], neighbour.motion.shape[1] - 1),
-        ]
-        lent = frames[k].component(index)
+        # Motion of every pixel that a sample begins with.
+        pixels = np.s_[part[0].start * cells[1] : part[0].stop * cells[1], part[1].start * cells[0] : part[1].stop * cells[0]]
+        way = neighbour.motion(pixels)[:: cells[1], :: cells[0]]
+        lent = lender.component(index)
         at = (cols + way[..., 0] / np.float32(cells[0]), rows + way[..., 1] / np.float32(cells[1]))
         # Only what may be asked for is converted.
         y0, x0 = max(0, int(at[1].min()) - 3), max(0, int(at[0].min()) - 3)

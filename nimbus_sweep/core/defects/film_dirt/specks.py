@@ -11,19 +11,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.motion import Plane
+from ...imaging.neighbours import LEAST, SEED, Box, Mask, Neighbour, departures, disc, limits, missed_by_better
+from .examine import at_blob, examined
 from .likelihood import UNTOLD, SpeckEvidence
-from .neighbours import Mask, Neighbour, departures, limits
 
-Box = tuple[slice, slice]
-# What a seed is out by and what belongs to it, in deviations of the noise; and at least, in 8-bit codes.
-SEED, _EXTENT, LEAST = 5.0, 2.5, 6.0
+# What belongs to a speck, in deviations of the noise.
+_EXTENT = 2.5
 # And in deviations of what the neighbours leave around it.
 _UNREST = 3.5
 # Levels, as shares of a blob's strongest departure, at which it is cut loose from what else departs.
@@ -89,23 +88,26 @@ class Unrest:
     ----------
     left_over : ndarray, float32, (height, width)
         Mean square of what the better neighbour leaves, without what may be specks.
-    here, beside : ndarray, float32, (height, width)
-        Share of the surroundings that may be specks: in this frame, and in the neighbours.
+    beside : ndarray, float32, (height, width)
+        Share of the surroundings that may be specks in the neighbours.
     """
 
     left_over: Plane
-    here: Plane
     beside: Plane
 
     @classmethod
     def of(cls, light: Plane, near: Sequence[Neighbour], marked: Plane) -> Unrest:
         """Of a frame."""
         side = 2 * max(7, round(_AROUND * max(light.shape))) + 1
-        missed = np.minimum.reduce([(light - n.light) ** 2 for n in near])
-        free = 1 - marked
-        counts = cv2.blur(free, (side, side))
-        left_over = np.maximum(cv2.blur(missed * free, (side, side)), 0) / np.maximum(counts, 0.05)
-        return cls(left_over, cv2.blur(marked, (side, side)), cv2.blur(np.maximum.reduce([n.marked for n in near]), (side, side)))
+        # It changes little from pixel to pixel, and is told on a smaller picture.
+        step = max(1, side // 9)
+        size = (max(1, light.shape[1] // step), max(1, light.shape[0] // step))
+        side = 2 * round((side / step - 1) / 2) + 1
+        missed = missed_by_better(light, near[0].light, near[1].light, marked)
+        small, free = (cv2.resize(p, size, interpolation=cv2.INTER_AREA) for p in (missed, marked))
+        left_over = cv2.blur(small, (side, side)) / np.maximum(1 - cv2.blur(free, (side, side)), 0.05)
+        beside = cv2.blur(np.maximum(near[0].marked_smaller(step), near[1].marked_smaller(step)), (side, side))
+        return cls(*(cv2.resize(p, light.shape[::-1], interpolation=cv2.INTER_LINEAR) for p in (left_over, beside)))
 
 
 def candidates(
@@ -144,9 +146,9 @@ def candidates(
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
     seed = np.maximum(max(SEED * noise, LEAST), _UNREST * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []
-    held = limits(near)
+    held = limits(near[0], near[1])
     for bright in (True, False):
-        out, departs = (d * seen for d in departures(light, near, held, bright))
+        out, departs = departures(light, near, held, seen, bright)
         taken = np.zeros(light.shape, bool)
         # Where more than that many depart it is no dirt, and looking at each would take for ever.
         for box, blob, strength in _strongest(_blobs(departs, out, out > seed, extent)):
@@ -240,139 +242,71 @@ class _Looked:
     least: float
 
 
-@dataclass(frozen=True)
-class _Surroundings:
-    """The window about a blob: the blob, its softened edge, and the ring it is judged by."""
-
-    window: Box
-    core: NDArray[np.uint8]
-    soft: NDArray[np.uint8]
-    ring: Mask
-    usable: list[bool]
-    marks: list[float]
-
-    @property
-    def inner(self) -> Mask:
-        """The blob."""
-        return self.core > 0
-
-
-def _surroundings(frame: _Looked, box: Box, blob: Mask) -> _Surroundings | None:
-    """The window about a blob; None where no neighbour shows it, or too little lies about it."""
-    window = _window(box, _SOFT + _GAP + _RING + 1, frame.light.shape)
-    core = np.zeros((window[0].stop - window[0].start, window[1].stop - window[1].start), np.uint8)
-    y, x = box[0].start - window[0].start, box[1].start - window[1].start
-    core[y : y + blob.shape[0], x : x + blob.shape[1]] = blob
-    if not core.any():
-        return None
-    soft = cv2.dilate(core, disc(_SOFT))
-    beyond = cv2.dilate(soft, disc(_GAP))
-    ring = (cv2.dilate(beyond, disc(_RING)) > 0) & (beyond == 0)
-    near = frame.near
-    usable = [bool(n.seen[window][core > 0].mean() > 0.9) for n in near]
-    if not any(usable):
-        return None
-    marks = [float(n.marked[window][core > 0].mean()) for n in near]
-    bare = ring & np.logical_and.reduce([(n.marked[window] < 0.05) & n.seen[window] for n, use in zip(near, usable, strict=True) if use])
-    ring = bare if bare.sum() >= max(12, 0.3 * ring.sum()) else ring & np.logical_and.reduce([n.seen[window] for n in near])
-    if ring.sum() < 12:
-        return None
-    return _Surroundings(window, core, soft, ring, usable, marks)
-
-
-@dataclass(frozen=True)
-class _Filled:
-    """A blob's window filled from the neighbours: each by itself, and both by their shares."""
-
-    singles: list[_Fitted | None]
-    shares: list[float]
-    fill: Plane
-    least_error: float
-
-
-def _filled(frame: _Looked, about: _Surroundings) -> _Filled:
-    ring_light = frame.light[about.window][about.ring]
-    sources = [n.light[about.window] for n in frame.near]
-    singles = [_fitted(ring_light, s, about.ring) if use else None for s, use in zip(sources, about.usable, strict=True)]
-    errors = [float(np.sqrt(_mean_square(ring_light - s.made[about.ring]))) if s is not None else np.inf for s in singles]
-    doubts = [1 / (e * e + 0.25 + frame.noise * frame.noise) for e in errors]
-    # What is marked there itself counts only where the other shows nothing.
-    shares = [d * (0.05 if m > 0.1 else 1) for d, m in zip(doubts, about.marks, strict=True)]
-    shares = [s / sum(shares) for s in shares]
-    fill: Plane = np.zeros_like(frame.light[about.window])
-    for share, single in zip(shares, singles, strict=True):
-        if single is not None:
-            fill += np.float32(share) * single.made
-    return _Filled(singles, shares, fill, min(errors))
-
-
 def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
     """A blob filled from the neighbours, and how it behaves."""
     noise, unrest, least = frame.noise, frame.unrest, frame.least
     # Most of what departs is texture that was not followed, and is known by what is about it without being filled.
-    wide, beside = float(np.sqrt(unrest.left_over[box][blob].mean())), float(unrest.beside[box][blob].mean())
-    rough = float(np.percentile(departs[box][blob], 80))
-    hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, float(blob.sum()), 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
+    rough, left_over, beside = at_blob(departs[box], unrest.left_over[box], unrest.beside[box], blob)
+    wide, area = float(np.sqrt(left_over)), float(blob.sum())
+    hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, area, 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
     if hoped.sure < least:
         return None
-    about = _surroundings(frame, box, blob)
-    if about is None:
+    window, core = _windowed(box, blob, frame.light.shape)
+    soft = cv2.dilate(core, disc(_SOFT))
+    beyond = cv2.dilate(soft, disc(_GAP))
+    here = frame.light[window]
+    made = examined(
+        here,
+        (frame.near[0].light[window], frame.near[1].light[window]),
+        (frame.near[0].seen[window], frame.near[1].seen[window]),
+        (frame.near[0].marked_in(window), frame.near[1].marked_in(window)),
+        (frame.near[0].x[window], frame.near[1].x[window]),
+        (frame.near[0].y[window], frame.near[1].y[window]),
+        core,
+        cv2.subtract(cv2.dilate(beyond, disc(_RING)), beyond),
+        noise,
+        bright,
+    )
+    if made is None or made.contrast < 0.6 * max(SEED * noise, LEAST):
         return None
-    made = _filled(frame, about)
-    here, inner, ring = frame.light[about.window], about.inner, about.ring
-    layer = np.float32(1 if bright else -1) * (here - made.fill)
-    contrast = float(np.percentile(layer[inner], 80))
-    if contrast < 0.6 * max(SEED * noise, LEAST):
-        return None
-    ring_light = here[ring]
-    misfit = float(np.sqrt(_mean_square(ring_light - made.fill[ring])))
-    both = [s.made for s in made.singles if s is not None]
+    contrast = made.contrast
+    sound = sum(m <= 0.1 and use for m, use in zip(made.marks, made.usable, strict=True))
     evidence = SpeckEvidence(
         contrast=contrast,
-        misfit=misfit / contrast,
-        differ=float(np.abs(both[0] - both[1])[inner].mean()) / contrast if len(both) == 2 else UNTOLD,
-        moves=0.05,
-        life=0.0,
-        area=float(blob.sum()),
-        usable=min(1 if frame.one_sided else 2, sum(m <= 0.1 and use for m, use in zip(about.marks, about.usable, strict=True))),
+        misfit=made.misfit / contrast,
+        differ=made.differ / contrast if made.differ >= 0 else UNTOLD,
+        moves=made.moves,
+        life=made.life / contrast,
+        area=area,
+        usable=min(1 if frame.one_sided else 2, sound),
         strength=strength / contrast,
-        least=made.least_error / contrast,
+        least=made.least / contrast,
         wide=wide / contrast,
         beside=beside,
-        flat=2.0,
+        flat=made.flat / contrast,
         found=1.0,
     )
     # What does not convince even if all that is costly to tell spoke for it need not be looked at further.
     if evidence.sure < least:
         return None
-    hole = _reached(layer, about.core, about.soft, max(2 * noise, 0.05 * contrast, 1.3 * misfit, _KEPT))
-    used = [n for n, use in zip(frame.near, about.usable, strict=True) if use]
-    evidence = replace(
-        evidence,
-        moves=float(np.mean([np.hypot(*n.motion[about.window][ring].std(0)) for n in used])),
-        life=float(ring_light.std()) / contrast,
-        area=float(hole.sum()),
-        flat=float(np.sqrt(_mean_square(ring_light - _plane(here, ring)[ring]))) / contrast,
-    )
+    hole = _reached(made.layer, core, soft, max(2 * noise, 0.05 * contrast, 1.3 * made.misfit, _KEPT))
+    evidence = replace(evidence, area=float(np.count_nonzero(hole)))
     if evidence.sure < least:
         return None
-    evidence = replace(evidence, found=_found_elsewhere(here, about.core, contrast, frame.near, about.usable, about.window))
+    evidence = replace(evidence, found=_found_elsewhere(here, core, contrast, frame.near, made.usable, window))
     if evidence.sure < least:
         return None
-    kept = float(np.sqrt(sum((w * s.gain) ** 2 for w, s in zip(made.shares, made.singles, strict=True) if s is not None)))
-    return Speck(about.window, hole, made.fill, tuple(made.shares), kept, bright, contrast, evidence.sure, evidence)
+    kept = float(np.sqrt(sum((w * g) ** 2 for w, g in zip(made.shares, made.gains, strict=True))))
+    return Speck(window, hole, made.fill, made.shares, kept, bright, contrast, evidence.sure, evidence)
 
 
-def _plane(here: Plane, ring: Mask) -> Plane:
-    """The plane through the ring, over the window."""
-    rows, cols = np.nonzero(ring)
-    y, x, values = rows - rows.mean(), cols - cols.mean(), here[ring].astype(np.float64)
-    yy, xx, xy = float(y @ y), float(x @ x), float(x @ y)
-    # Normal equations about the ring's middle; a ring is never a line.
-    power = max(xx * yy - xy * xy, 1e-9)
-    down, across = (float(y @ values) * xx - float(x @ values) * xy) / power, (float(x @ values) * yy - float(y @ values) * xy) / power
-    height = float(values.mean()) - down * float(rows.mean()) - across * float(cols.mean())
-    return np.asarray(height + down * np.arange(here.shape[0])[:, None] + across * np.arange(here.shape[1]), np.float32)
+def _windowed(box: Box, blob: Mask, shape: tuple[int, ...]) -> tuple[Box, NDArray[np.uint8]]:
+    """The window about a blob, and 1 where the blob lies in it."""
+    window = _window(box, _SOFT + _GAP + _RING + 1, shape)
+    core = np.zeros((window[0].stop - window[0].start, window[1].stop - window[1].start), np.uint8)
+    y, x = box[0].start - window[0].start, box[1].start - window[1].start
+    core[y : y + blob.shape[0], x : x + blob.shape[1]] = blob
+    return window, core
 
 
 def _reached(layer: Plane, core: NDArray[np.uint8], wide: NDArray[np.uint8], least: float) -> Mask:
@@ -382,29 +316,6 @@ def _reached(layer: Plane, core: NDArray[np.uint8], wide: NDArray[np.uint8], lea
     _, named = cv2.connectedComponents(closed, connectivity=8)
     held = np.unique(named[core > 0])
     return np.isin(named, held[held > 0])
-
-
-def _mean_square(values: Plane) -> float:
-    return float(np.vdot(values, values)) / len(values)
-
-
-@dataclass(frozen=True)
-class _Fitted:
-    made: Plane
-    gain: float
-
-
-def _fitted(values: Plane, source: Plane, ring: Mask) -> _Fitted:
-    """A neighbour's window with its contrast and level fitted on the ring, held towards the neighbour as it is."""
-    seen = source[ring]
-    level, mine = float(seen.mean()), float(values.mean())
-    away = seen - np.float32(level)
-    power = _mean_square(away)
-    hold = 0.05 * max(power, 9.0)
-    gain = (float(np.dot(away, values)) / len(values) + hold) / (power + hold)
-    # A little of the neighbour's own level is kept, too.
-    shift = (mine - level) / 1.02
-    return _Fitted(np.float32(gain) * (source - np.float32(level)) + np.float32(level + shift), gain)
 
 
 def _found_elsewhere(
@@ -428,7 +339,7 @@ def _found_elsewhere(
     for n, use in zip(near, usable, strict=True):
         if not use:
             continue
-        middle = n.motion[window][core > 0].mean(0)
+        middle = n.motion(window)[core > 0].mean(0)
         top = int(window[0].start + rows[0] + middle[1]) - reach
         left = int(window[1].start + cols[0] + middle[0]) - reach
         bottom, right = top + 2 * reach + (part[0].stop - part[0].start), left + 2 * reach + (part[1].stop - part[1].start)
@@ -441,8 +352,3 @@ def _found_elsewhere(
         left_over = cv2.matchTemplate(place, thing, cv2.TM_SQDIFF, mask=mask)
         best = min(best, float(left_over.min()))
     return float(np.sqrt(max(best, 0) / weight) / contrast) if np.isfinite(best) else 1.0
-
-
-@cache
-def disc(radius: int) -> NDArray[np.uint8]:
-    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)).astype(np.uint8))

@@ -5,72 +5,85 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ...base.parallel import buffered_map
 from ...evidence.frames_at_hand import Span
-from ...imaging.levels import luma, noise_of
-from ...imaging.motion import Gray, Plane
+from ...evidence.moments import Moment, watched
+from ...imaging.levels import luma
+from ...imaging.motion import Plane
+from ...media.frames import Frame
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .profiles import HIDES, Profile, line_ends, measured, sureness
-from .threads import Line, Scores, Thread, ThreadFollower, lines, moved, ready, scores
+from .threads import Line, Scores, Thread, ThreadFollower, band_means, lines, moved, scores
 
 # Frames a scratch is measured in, and places of its way that are kept.
 _MEASURED, _KEPT = 10, 200
 
 
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for scratches in a shot.
+class ScratchWatch:
+    """Looks for scratches in every frame of a shot.
 
     Parameters
     ----------
     span : Span
         Of the shot.
-    first, stop : int
-        The shot's frames.
-    on_progress : callable
-        Told the share done, 0 to 1; may raise to stop.
     hold_out : Region
         What is not to be looked at: a line most of which lies there is none.
     """
-    if len(span) < 3:
-        return Surveyed([])
-    layout = span.source.format
-    followers = {bright: ThreadFollower(bright) for bright in (True, False)}
-    moves: list[Plane] = []
-    numbers: list[int] = []
-    before: Gray | None = None
-    noise = 0.0
 
-    def looked_at(item: tuple[int, Plane]) -> dict[bool, list[Line]]:
-        scored = scores(item[1])
-        return {bright: lines(scored, bright) for bright in (True, False)}
+    def __init__(self, span: Span, hold_out: Masked | None = None) -> None:
+        self._span, self._hold_out = span, hold_out
+        self._size = (span.source.format.height, span.source.format.width)
+        self._followers = {bright: ThreadFollower(bright) for bright in (True, False)}
+        self._moves: list[Plane] = []
+        self._numbers: list[int] = []
 
-    lights = ((f.number, luma(f)) for f in span.frames())
-    for place, ((number, light), found) in enumerate(buffered_map(looked_at, lights)):
-        noise = noise or noise_of([light])
-        small = ready(light, noise)
-        if before is not None:
-            moves.append(moved(before, small, layout.width))
-        before = small
-        numbers.append(number)
+    def look(self, at: Moment) -> tuple[dict[bool, list[Line]], Plane | None]:
+        """The lines of a frame, and how the scene came to it; called from several threads at once."""
+        scored = scores(_means_of(at.frame))
+        came = moved(at.came(), self._size[1]) if -1 in at.offsets else None
+        return {bright: lines(scored, bright) for bright in (True, False)}, came
+
+    def take(self, at: Moment, seen: tuple[dict[bool, list[Line]], Plane | None]) -> None:
+        """Take in what was seen in the next frame."""
+        found, came = seen
+        number = at.frame.number
+        if came is not None:
+            self._moves.append(came)
+        self._numbers.append(number)
         for bright, own in found.items():
-            followers[bright].add(
-                place, own if hold_out is None else [n for n in own if not _held(n, hold_out, layout.height, layout.width, number)]
-            )
-        if on_progress:
-            on_progress(0.9 * (place + 1) / len(span))
-    threads = [t for follower in followers.values() for t in follower.threads(moves, layout.width)]
-    findings = []
-    for thread in threads:
-        profile = _measure(span, numbers, thread)
-        sure = sureness(thread, profile, len(span)) if profile is not None else 0.0
-        if profile is not None and sure:
-            findings.append(_finding(thread, profile, sure, numbers, layout.height, layout.width))
-    return Surveyed(sorted(findings, key=lambda f: -f.confidence))
+            kept = own if self._hold_out is None else [n for n in own if not _held(n, self._hold_out, *self._size, number)]
+            self._followers[bright].add(at.place, kept)
+
+    def finish(self) -> Surveyed:
+        """The scratches, surest first."""
+        height, width = self._size
+        if len(self._numbers) < 3:
+            return Surveyed([])
+        findings = []
+        for thread in [t for follower in self._followers.values() for t in follower.threads(self._moves, width)]:
+            profile = _measure(self._span, self._numbers, thread) if thread.may_be_a_scratch else None
+            sure = sureness(thread, profile, len(self._span)) if profile is not None else 0.0
+            if profile is not None and sure:
+                findings.append(_finding(thread, profile, sure, self._numbers, height, width))
+        return Surveyed(sorted(findings, key=lambda f: -f.confidence))
+
+
+def surveyed(
+    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """Look for scratches in a shot by themselves; see `ScratchWatch`."""
+    return watched(span, ScratchWatch(span, hold_out), on_progress)
+
+
+def _means_of(frame: Frame) -> NDArray[np.float32]:
+    """Means of the bands of its luma, in 8-bit codes."""
+    first = frame.format.components[0]
+    if first.name == "Y":
+        return np.asarray(band_means(frame.component(0)) / np.float32(first.code))
+    return np.asarray(band_means(luma(frame)))
 
 
 def _held(line: Line, hold_out: Masked, height: int, width: int, frame: int) -> bool:
@@ -85,7 +98,7 @@ def _measure(span: Span, numbers: list[int], thread: Thread) -> Profile | None:
     for k in places:
         number = numbers[thread.frames[k]]
         light = luma(span.source.frame(number))
-        samples.append((light, scores(light), thread.xs[k]))
+        samples.append((light, scores(band_means(light)), thread.xs[k]))
     return measured(samples, thread.bright)
 
 

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from ...evidence.shot_evidence import ShotEvidence
 from ...imaging.patches import PatchPlan
-from ...model.findings import Surveyed
-from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.kinds import DefectKind, StepKind
 from ...model.regions import Masked
 from . import repair
-from .detect import surveyed
+from .detect import ScratchWatch
 from .evidence import ScratchEvidence
 
 STEPS = (
@@ -28,9 +27,9 @@ STEPS = (
 )
 
 
-def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+def _watch(evidence: ShotEvidence, hold_out: Masked | None) -> ScratchWatch:
     assert evidence.frames is not None
-    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+    return ScratchWatch(evidence.frames, hold_out)
 
 
 DEFECTS = (
@@ -38,7 +37,7 @@ DEFECTS = (
         kind="scratch",
         title="Scratches",
         steps=("line-lift",),
-        detect=_detect,
+        watch=_watch,
         needs="frames",
         evidence=ScratchEvidence,
         drawn="path",

@@ -21,12 +21,14 @@ from .threads import BOUND, LASTS, WANDER, Array, Scores, Thread, band_edges, sh
 # Of a scratch: how far its rows may differ from its profile at most, where the scene moves behind it and where not; and the share
 # that shows it at least.
 _DOUBT, _DOUBT_STILL, _THERE = 0.3, 0.15, 0.35
-# Share of its bands that may lie at an edge of the scene, likewise; and what covers more hides the picture, as a post does.
-_EDGES, _EDGES_STILL, HIDES = 0.64, 0.5, 0.85
+# Share of its bands that may lie at an edge of the scene where it does not move behind it; and what covers more hides the picture, as a post does.
+_EDGES_STILL, HIDES = 0.5, 0.85
 # -- what a scratch does to the picture ------------------------------------------------------------------------
 # Half width of the window a row is looked at in, in standard deviations of the profile, and the part of it that is the line.
 _WINDOW, _CORE = 6.0, 2.6
 _NEAR = 5.0
+# Rows that tell how wide a line is.
+_TELLING = 240
 _WIDTHS = (0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 1.15, 1.3, 1.5, 1.8, 2.1, 2.5, 3.0, 3.6, 4.3)
 
 
@@ -171,7 +173,7 @@ def sureness(thread: Thread, profile: Profile, frames: int) -> float:
     frames : int
         Of the shot.
     """
-    if not profile.laid_over or thread.edged > _EDGES or thread.carried:
+    if not profile.laid_over or not thread.may_be_a_scratch:
         return 0.0
     distinct = profile.doubt < _DOUBT_STILL and thread.edged <= _EDGES_STILL and profile.cover < HIDES
     if (not thread.proven and not distinct) or len(thread.frames) < min(LASTS, frames // 2):
@@ -180,7 +182,12 @@ def sureness(thread: Thread, profile: Profile, frames: int) -> float:
 
 
 def _left_by(samples: Sequence[tuple[Plane, Array]], width: float) -> float:
-    return float(np.mean([np.median(across(*windows(plane, at, _half(width)), width)[2]) for plane, at in samples]))
+    """What a line of a width leaves unexplained; some of the rows tell it."""
+    left = []
+    for plane, at in samples:
+        step = max(1, len(at) // _TELLING)
+        left.append(np.median(across(*windows(plane[::step], at[::step], _half(width)), width)[2]))
+    return float(np.mean(left))
 
 
 def measured(samples: Sequence[tuple[Plane, Scores, Array]], bright: bool) -> Profile | None:

@@ -23,7 +23,7 @@ from ...model.findings import Finding
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .profiles import Profile, lifted, measured, placed, presence, profile_of, rows_of, straight
-from .threads import Array, Scores, scores
+from .threads import Array, Scores, band_means, scores
 
 # Frames a scratch is measured in; and those it may be lost for before it is over.
 _MEASURED, _LOST = 10, 6
@@ -99,7 +99,7 @@ def analyse(
     patches: list[Patch] = []
     if known:
         lights = ((frame, luma(frame)) for frame in span.frames())
-        for done, ((frame, light), scored) in enumerate(buffered_map(lambda item: scores(item[1]), lights), start=1):
+        for done, ((frame, light), scored) in enumerate(buffered_map(lambda item: scores(band_means(item[1])), lights), start=1):
             for thing, one in enumerate(known):
                 found = _followed(frame, light, scored, one)
                 if found is not None:
@@ -117,7 +117,7 @@ def _measured(span: Span, seed: Seed) -> _Known | None:
     height = span.source.format.height
     chosen = [inside[k] for k in np.unique(np.linspace(0, len(inside) - 1, min(_MEASURED, len(inside))).round().astype(int))]
     frames = [span.source.frame(n) for n in chosen]
-    samples = [(light, scores(light), seed.at(f.number, height)) for f in frames for light in (luma(f),)]
+    samples = [(light, scores(band_means(light)), seed.at(f.number, height)) for f in frames for light in (luma(f),)]
     profile = measured(samples, seed.bright)
     if profile is None:
         return None

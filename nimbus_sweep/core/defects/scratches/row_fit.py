@@ -134,3 +134,73 @@ def ways_down(signed: Array, slant: int, cost: float) -> tuple[Array, NDArray[np
             steps[band, x] = move
         total[:] = fresh
     return total, steps
+
+
+@njit("(float64[:, ::1], int64[::1])", cache=True, nogil=True, error_model="numpy")
+def bright_middles(signed: Array, xs: NDArray[np.int64]) -> tuple[Array, Array]:
+    """In each row, the middle of what stands out about a place, and how much that tells.
+
+    Parameters
+    ----------
+    signed : ndarray, float64, (rows, columns)
+        How far samples stand out.
+    xs : ndarray, int64, (rows,)
+
+    Returns
+    -------
+    places, weights : ndarray, float64, (rows,)
+    """
+    count, width = signed.shape
+    places, weights = np.zeros(count), np.zeros(count)
+    for row in range(count):
+        x = xs[row]
+        top = max(0, x - 3)
+        for at in range(top, min(width, x + 4)):
+            if signed[row, at] > signed[row, top]:
+                top = at
+        mass = moment = 0.0
+        for at in range(max(0, top - 3), min(width, top + 4)):
+            out = max(signed[row, at], 0.0)
+            mass += out
+            moment += out * at
+        weights[row] = min(mass, 40.0) + 1e-3
+        places[row] = moment / mass if mass > 0 else x
+    return places, weights
+
+
+@njit("(float64[:, ::1], float64[:, ::1], int8[:, ::1], int64, float64, float64)", cache=True, nogil=True)
+def way_to(
+    signed: Array, sides: Array, steps: NDArray[np.int8], at: int, speaks: float, edge: float
+) -> tuple[NDArray[np.int64], float, float, float, float]:
+    """The best way down that ends in a column, and what lies along it.
+
+    Parameters
+    ----------
+    signed, sides : ndarray, float64, (bands, width)
+        Scores, and by how much the two sides differ; see `threads.Scores`.
+    steps : ndarray, int8, (bands, width)
+        See `ways_down`.
+    at : int
+        Its last column.
+    speaks, edge : float
+        The score that speaks for a line, and the difference that is an edge's.
+
+    Returns
+    -------
+    xs : ndarray, int64, (bands,)
+    mean, share, edged, uneven : float
+        Mean of the scores; shares of the bands that speak for it, that differ by that much the one way or the other, and either way.
+    """
+    bands = signed.shape[0]
+    xs = np.empty(bands, np.int64)
+    total = 0.0
+    speaking = rises = falls = 0
+    x = at
+    for band in range(bands - 1, -1, -1):
+        xs[band] = x
+        total += signed[band, x]
+        speaking += signed[band, x] > speaks
+        rises += sides[band, x] > edge
+        falls += sides[band, x] < -edge
+        x += steps[band, x]
+    return xs, total / bands, speaking / bands, max(rises, falls) / bands, (rises + falls) / bands

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, median_filter, uniform_filter1d
 
-from ...imaging.motion import Gray, Plane, flow, look
-from .row_fit import ways_down
+from ...imaging.motion import Plane
+from ...imaging.stack_statistics import running_median
+from .row_fit import bright_middles, way_to, ways_down
 
 Array = NDArray[Any]
 # Bands down the picture; pixels a line may move across from one to the next, and from a frame to the next.
@@ -27,6 +28,8 @@ _THINNED = 4
 BOUND, _SPEAKS, _SHARE = 6.0, 1.5, 0.55
 # Of what a line stands out by, what may lie between its sides; and in how many bands more may.
 _EDGE, _EDGED = 0.7, 0.5
+# Share of the bands of a scratch that may lie at an edge of the scene.
+EDGES = 0.64
 # Mean score from which a line is followed, and that a scratch has over its life; frames it lasts at least.
 _FOLLOWED, _MEAN, LASTS = 1.6, 2.0, 6
 # Frames after which a line that was lost may go on, and share of its life that it has to be seen in.
@@ -38,7 +41,8 @@ _PROVES = 4.0
 # Pixels a line has to go to be told to go with the scene, and how far it leaves the scene behind then at most, of its own way. Chosen on
 # the demo's mast and glass case, where lines of the scene lie between 0.03 and 0.9: it keeps most of them out, not all.
 _CARRIED, _WITH = 12.0, 0.65
-_SMALL = 320
+# Columns on which motion is asked for beside a line, and of the bands one in so many.
+_SMALL, _ASKED = 320, 3
 
 
 @dataclass(frozen=True)
@@ -98,6 +102,11 @@ class Thread:
         far = float(np.ptp(self.xs.mean(1)))
         return far > _CARRIED and self.travel < _WITH * far
 
+    @property
+    def may_be_a_scratch(self) -> bool:
+        """Whether it is worth measuring: not where most of it lies at edges of the scene, or goes with it."""
+        return self.edged <= EDGES and not self.carried
+
 
 def band_edges(height: int) -> list[tuple[int, int]]:
     """Rows of each band: first, stop."""
@@ -122,13 +131,19 @@ class Scores:
     sides: Array
 
 
-def scores(light: Plane) -> Scores:
-    """What stands out in a frame, luma in 8-bit codes: (height, width), float32."""
-    room = 2 * max(_ROOM_LEAST, round(_ROOM * light.shape[1])) + 1
-    means = np.stack([light[a:b].mean(0) for a, b in band_edges(light.shape[0])])
-    out = means - median_filter(means, size=(1, room), mode="nearest")
+def band_means(plane: Plane) -> Array:
+    """Mean of each band, column by column: (bands, width), float32."""
+    if plane.dtype == np.float16:
+        plane = plane.astype(np.float32)
+    return np.concatenate([cv2.reduce(plane[a:b], 0, cv2.REDUCE_AVG, dtype=cv2.CV_32F) for a, b in band_edges(plane.shape[0])])
+
+
+def scores(means: Array) -> Scores:
+    """What stands out in a frame; `means` are those of its bands, see `band_means`, of luma in 8-bit codes."""
+    room = 2 * max(_ROOM_LEAST, round(_ROOM * means.shape[1])) + 1
+    out = means - running_median(means, room)
     # Usual for the neighbourhood: a line in grass has to stand out of the grass.
-    coarse = median_filter(np.abs(out)[:, ::_THINNED], size=(1, 4 * room // _THINNED + 1), mode="nearest")
+    coarse = running_median(np.abs(out)[:, ::_THINNED], 4 * room // _THINNED + 1)
     usual = 1.4826 * np.repeat(coarse, _THINNED, 1)[:, : out.shape[1]] + 0.25
     beside = room // 2
     padded = np.pad(uniform_filter1d(means, 3, axis=1, mode="nearest"), ((0, 0), (beside, beside)), mode="edge")
@@ -138,30 +153,22 @@ def scores(light: Plane) -> Scores:
 
 def lines(score: Scores, bright: bool) -> list[Line]:
     """The lines of one sign in a frame, the strongest first: the best ways down through the bands."""
-    signed = np.clip(score.out if bright else -score.out, -2, BOUND)
+    out = np.ascontiguousarray(score.out if bright else -score.out, np.float64)
+    signed, sides = np.clip(out, -2, BOUND), np.ascontiguousarray(score.sides, np.float64)
     count, width = signed.shape
     # A straight way down is preferred where both are as good.
-    total, steps = ways_down(signed, _SLANT, 0.3)
+    left, steps = ways_down(signed, _SLANT, 0.3)
     found: list[Line] = []
     room = max(_ROOM_LEAST, round(_ROOM * width))
-    left = total.copy()
     for _ in range(4 * _MOST):
         at = int(np.argmax(left))
         if left[at] < _FOLLOWED * count:
             break
-        way = [at]
-        for band in range(count - 1, 0, -1):
-            way.append(way[-1] + int(steps[band, way[-1]]))
-        xs = np.array(way[::-1])
-        along = signed[np.arange(count), xs]
-        share = float((along > _SPEAKS).mean())
-        # Textures differ now this way, now that; an edge of the scene differs one way all the way down.
-        sides = score.sides[np.arange(count), xs]
-        edged = max(float((sides > _EDGE).mean()), float((sides < -_EDGE).mean()))
-        uneven = float((np.abs(sides) > _EDGE).mean())
         left[max(0, at - 2) : at + 3] = -np.inf
+        # Textures differ now this way, now that; an edge of the scene differs one way all the way down.
+        xs, mean, share, edged, uneven = way_to(signed, sides, steps, at, _SPEAKS, _EDGE)
         if share >= _SHARE and edged <= _EDGED and all(np.abs(line.xs - xs).mean() > room for line in found):
-            found.append(Line(sharpened(score.out if bright else -score.out, xs), float(along.mean()), share, uneven))
+            found.append(Line(sharpened(out, xs), mean, share, uneven))
             if len(found) == _MOST:
                 break
     return found
@@ -176,15 +183,7 @@ def sharpened(signed: Array, xs: Array) -> Array:
         Scores without a bound: what is far above the bound has no top to be found otherwise.
     xs : ndarray, int64, (bands,)
     """
-    count, width = signed.shape
-    places, weights = np.zeros(count), np.zeros(count)
-    for band, x in enumerate(xs):
-        around = np.arange(max(0, x - 3), min(width, x + 4))
-        top = int(around[np.argmax(signed[band, around])])
-        near = np.arange(max(0, top - 3), min(width, top + 4))
-        mass = np.maximum(signed[band, near], 0)
-        weights[band] = min(mass.sum(), 40.0) + 1e-3
-        places[band] = (mass * near).sum() / mass.sum() if mass.sum() > 0 else x
+    places, weights = bright_middles(np.ascontiguousarray(signed, np.float64), xs.astype(np.int64))
     # One band that was led astray, by a fence post say, is drawn to those about it.
     usual = median_filter(places, 5, mode="nearest")
     weights[np.abs(places - usual) > 1.5] = 1e-3
@@ -220,7 +219,7 @@ class ThreadFollower:
             self._open.append(_Open(place, line))
 
     def threads(self, moves: Sequence[Plane], width: int) -> list[Thread]:
-        """What lasted; `moves` are the ways of the scene across between frames, on small pictures."""
+        """What lasted; `moves` say how the scene goes across between frames, see `moved`."""
         found = []
         for thread in _joined([*self._closed, *self._open]):
             life = thread.frames[-1] - thread.frames[0] + 1
@@ -273,29 +272,40 @@ class _Open:
         self.edged.append(line.edged)
 
 
-def ready(light: Plane, noise: float) -> Gray:
-    """A picture made ready to tell how the scene goes across: small."""
-    scale = max(1.0, light.shape[1] / _SMALL)
-    size = (round(light.shape[1] / scale), max(8, round(light.shape[0] / scale)))
-    return look(cv2.resize(light, size, interpolation=cv2.INTER_AREA), noise / scale).gray
+def moved(way: Plane, width: int) -> Plane:
+    """How the scene goes across from a frame to the next beside the bands that lines are asked about, in pixels of pictures so wide.
 
+    Parameters
+    ----------
+    way : ndarray, float32, (rows, columns, 2)
+        In pixels of a picture of that size, x first; see `evidence.moments.Pair`.
+    width : int
 
-def moved(one: Gray, other: Gray, width: int) -> Plane:
-    """How the scene goes across from a frame to the next, on the small pictures, in pixels of full ones so wide: (height, width)."""
-    return flow(one, other)[..., 0] * np.float32(width / one.shape[1])
+    Returns
+    -------
+    ndarray, float32, (asked bands, columns)
+    """
+    scale = width / way.shape[1]
+    across = np.ascontiguousarray(way[..., 0]) * np.float32(scale)
+    if across.shape[1] > _SMALL:
+        size = (_SMALL, max(8, round(across.shape[0] * _SMALL / across.shape[1])))
+        across = cv2.resize(across, size, interpolation=cv2.INTER_AREA)
+    rows = [min(across.shape[0] - 1, int((band + 0.5) / BANDS * across.shape[0])) for band in range(0, BANDS, _ASKED)]
+    return np.asarray(across[rows])
 
 
 def _travel(frames: list[int], xs: Array, moves: Sequence[Plane], width: int) -> float:
     """How far the scene beside a line has moved from it, over its life, in pixels: the middle of its bands."""
     ranges = []
-    for band in range(0, xs.shape[1], 3):
+    for asked, band in enumerate(range(0, xs.shape[1], _ASKED)):
         away, positions = 0.0, [0.0]
         for k in range(1, len(frames)):
             for n in range(frames[k - 1], frames[k]):
                 motion = moves[n]
-                row = min(motion.shape[0] - 1, int((band + 0.5) / xs.shape[1] * motion.shape[0]))
                 at = xs[k, band] / width * motion.shape[1]
-                near = np.concatenate([motion[row, max(0, int(at) - 14) : max(0, int(at) - 4)], motion[row, int(at) + 5 : int(at) + 15]])
+                near = np.concatenate(
+                    [motion[asked, max(0, int(at) - 14) : max(0, int(at) - 4)], motion[asked, int(at) + 5 : int(at) + 15]]
+                )
                 away += float(np.median(near)) if len(near) else 0.0
             away -= float(xs[k, band] - xs[k - 1, band])
             positions.append(away)

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
+from ...evidence.light_record import LightRecord
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel
 from ...imaging.box import Box
@@ -33,9 +34,19 @@ from .veils import Veil
 _PROBE_PAIRS = 12
 _DOUBT = (0.02, 0.8)
 _LISTED = 0.3
+# Spread of the light of a scene, as a logarithm, below which it is plain; depth from which a mark hides the scene; and pairs that came clear
+# of a mark beyond which more tell nothing new.
+_PLAIN, _OPAQUE, _MANY = 0.04, 1.0, 12
+# Samples across a veil as it is looked at, about; pixels across a mark from which it is looked at at half the size; and the coarsest.
+_VEIL_ACROSS, _DUST_ACROSS, _COARSEST = 60, 60, 4
 
 
-def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None) -> ShadeSurvey:
+def find(
+    volume: TimeVolume,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Masked | None = None,
+    record: LightRecord | None = None,
+) -> ShadeSurvey:
     """Find the static shade of a shot.
 
     Parameters
@@ -45,6 +56,8 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         Told the share done, 0 to 1; may raise to stop.
     hold_out : Region
         What is not looked at: neither for marks nor for what lies behind them.
+    record : LightRecord
+        Of the shot, where there is one: motion is told by its small pictures.
 
     Returns
     -------
@@ -56,7 +69,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
     if len(light) < 4 or min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
-    way = way_of(light, noise)
+    way = way_of(light, noise, record)
     progress(0.15)
     seen = gather(light, way, noise, lambda share: progress(0.15 + 0.35 * share))
     if seen is None:
@@ -109,33 +122,46 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
 
 def _measured(light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
+    # A veil is broad: a few pairs show that there is none.
+    if c.veil and _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS // 2)[1] < _DOUBT[0]:
+        return None
     made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
     if _DOUBT[0] < sure < _DOUBT[1]:
         made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS)
     return made
 
 
+def _looked_at_step(c: Candidate) -> int:
+    """How many times smaller a candidate is looked at: the larger it is, the softer."""
+    return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS)) if c.veil else 2 if c.narrow >= _DUST_ACROSS else 1
+
+
 def _probed(
     light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, most: int
 ) -> tuple[ShadeMark | None, float]:
-    box = about(c.box, 2 if c.veil and c.narrow > 120 else 1)
+    box = about(c.box, _looked_at_step(c))
     needed = c.narrow + 2.0
     seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False)
     if seen is None:
         return None, 0.0
+    moves = _moves(seen, needed)
+    if not moves:
+        return None, 0.0
     inner = c.within(box)
-    fit = fit_loss(seen, inner, rounds=3)
-    proof = prove(seen, fit, inner)
-    veil = _veil(seen, inner, c)
-    kind: ShadeName = "dust"
-    share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
-    confidence = _confidence(proof, c, light.shape, seen.passing, moving) * _moves(seen, needed)
+    veil, sure = _veil(seen, inner, c), 0.0
     if veil is not None:
         # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
-        sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * _moves(seen, needed) * _rise(seen.far / needed, 0.5, 0.9)
-        if sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence):
-            kind, share, confidence = "veil", veil.share, sure
-            laid = Veil(0.0, 0.0, veil.level)
+        sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * moves * _rise(seen.far / needed, 0.5, 0.9)
+    if c.veil and not sure:
+        return None, 0.0
+    fit = fit_loss(seen, inner, rounds=3)
+    proof = prove(seen, fit, inner)
+    kind: ShadeName = "dust"
+    share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
+    confidence = _confidence(proof, c, light.shape, seen.passing, moving) * moves
+    if veil is not None and (sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence)):
+        kind, share, confidence = "veil", veil.share, sure
+        laid = Veil(0.0, 0.0, veil.level)
     if c.veil and kind != "veil":
         return None, 0.0
     if confidence < _LISTED:
@@ -144,7 +170,9 @@ def _probed(
 
 
 def _promising(proof: Proof) -> bool:
-    return proof.depth > 0.1 and proof.agree > 0.3 and proof.stands_out > 2
+    """Whether more pairs may prove what few did not: not where many came clear already, or the scene does not show through."""
+    through = proof.lives <= _PLAIN or proof.together > 0 or proof.depth > _OPAQUE
+    return proof.depth > 0.1 and proof.agree > 0.3 and proof.stands_out > 2 and proof.clear < _MANY and through
 
 
 def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:
@@ -168,7 +196,7 @@ def _confidence(proof: Proof, c: Candidate, shape: tuple[int, int], passing: flo
     if edge:
         # There the scene comes and goes, and motion is known from one side only.
         sure *= _rise(proof.depth, 0.15, 0.4)
-    if proof.lives > 0.04:
+    if proof.lives > _PLAIN:
         # The scene shines through, or the mark is so dark that nothing does.
         through = _rise(proof.follows, 0.5, 0.75) * _rise(-proof.follows, -2.2, -1.5) * _rise(proof.together, 0.0, 0.4)
         opaque = _rise(proof.depth, 1.2, 1.8) * _rise(proof.stands_out, 20, 60)
@@ -295,8 +323,13 @@ def _map_of(share: Plane, mask: NDArray[np.uint8], box: Box, veil: Veil) -> Shad
 
 
 def surveyed(
-    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+    volume: TimeVolume,
+    first: int,
+    stop: int,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Masked | None = None,
+    record: LightRecord | None = None,
 ) -> Surveyed:
     """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
-    progress = find(volume, on_progress, hold_out)
-    return Surveyed([as_finding(mark, first, stop) for mark in progress.marks], progress.notes)
+    found = find(volume, on_progress, hold_out, record)
+    return Surveyed([as_finding(mark, first, stop) for mark in found.marks], found.notes)

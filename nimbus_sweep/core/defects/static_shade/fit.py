@@ -13,9 +13,11 @@ from itertools import pairwise
 
 import cv2
 import numpy as np
+from numba import njit
+from numpy.typing import NDArray
 
 from ...imaging.motion import Plane
-from ...imaging.stack_statistics import median, robust
+from ...imaging.stack_statistics import robust
 from .sights import PairViews, Stack
 
 _SMOOTH = (0.0, 0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)
@@ -211,55 +213,109 @@ def fit_veil(seen: PairViews, inner: Plane, rounds: int = 8, level: float | None
     VeilFit or None
         None when the light changes too little to tell.
     """
-    at_mark = seen.at_mark
+    at_mark, late = seen.at_mark, (seen.half == 1)
     covered = np.clip(seen.carried(inner), 0, 1)
     sigma = max(1.5, 0.04 * max(inner.shape))
     share = np.zeros(inner.shape, np.float32)
     found, smooth = level or 0.0, 0.0
     halves = (share, share)
-    left = 1.0
+    scene = weight = seen.weight
     for n in range(rounds):
         there = np.minimum(seen.carried(share), 0.9)
-        scene = (seen.scene - there * found) / (1 - there)
-        weight = seen.weight * (1 - there) ** 2 * (1 - (0.5 if n else 0.98) * covered)
-        if n:
-            miss = at_mark - scene + share * (scene - found)
-            scale = 1.4826 * median(np.abs(miss)) + 1
-            weight = weight / (1 + (miss / (2 * scale)) ** 2) ** 2
+        scene, weight = _undone(at_mark, seen.scene, seen.weight, there, covered, share, found, n == 0)
+        sums = _moments(at_mark, scene, weight, late)
         if level is None:
-            measured = _level(at_mark, scene, weight, inner, sigma)
+            measured = _level(sums.sum(0), inner, sigma)
             if measured is None:
                 return None
             found = measured
-        first, second = (_drawn(at_mark[h], scene[h], weight[h], found) for h in (seen.half == 0, seen.half == 1))
-        halves = (first, second)
-        smooth = _smoothest(first, second, inner) if n == rounds - 1 else 1.5
-        share = np.clip(blurred(_drawn(at_mark, scene, weight, found), smooth) * inner, 0, 0.95)
-        before = weight * (at_mark - scene) ** 2
-        after = weight * (at_mark - scene + share * (scene - found)) ** 2
-        core = share > 0.3 * share.max()
-        left = float(after[:, core].sum() / max(before[:, core].sum(), 1e-9))
-    return VeilFit(share, found, halves, smooth, left)
+        halves = (_drawn(sums[0], found), _drawn(sums[1], found))
+        smooth = _smoothest(*halves, inner) if n == rounds - 1 else 1.5
+        share = np.clip(blurred(_drawn(sums.sum(0), found), smooth) * inner, 0, 0.95)
+    core = share > 0.3 * share.max()
+    at_mark, scene, weight = at_mark[:, core], scene[:, core], weight[:, core]
+    before = weight * (at_mark - scene) ** 2
+    after = weight * (at_mark - scene + share[core] * (scene - found)) ** 2
+    return VeilFit(share, found, halves, smooth, float(after.sum() / max(before.sum(), 1e-9)))
 
 
-def _drawn(at_mark: Stack, scene: Stack, weight: Stack, level: float) -> Plane:
-    middle = (at_mark + scene) / 2 - level
-    ratio = (weight * (scene - at_mark) * middle).sum(0) / np.maximum((weight * middle * middle).sum(0), 1e-6)
+@njit(
+    "(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, ::1], float64, boolean)",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+)
+def _undone(
+    at_mark: Stack, seen: Stack, trust: Stack, there: Stack, covered: Stack, share: Plane, level: float, first: bool
+) -> tuple[Stack, Stack]:
+    """The scene with the veil undone that lay over it in the other frames, and how far to trust each sample of it.
+
+    What the veil as it is known leaves unexplained counts little (M-estimator: Beaton and Tukey 1974).
+    """
+    count, height, width = at_mark.shape
+    scene, weight = np.empty(at_mark.shape, np.float32), np.empty(at_mark.shape, np.float32)
+    misses, ordered = np.empty(count, np.float32), np.empty(count, np.float32)
+    one, lost = np.float32(1), np.float32(0.98 if first else 0.5)
+    known = np.float32(level)
+    for y in range(height):
+        for x in range(width):
+            for k in range(count):
+                kept = one - there[k, y, x]
+                value = (seen[k, y, x] - there[k, y, x] * known) / kept
+                scene[k, y, x] = value
+                weight[k, y, x] = trust[k, y, x] * kept * kept * (one - lost * covered[k, y, x])
+                misses[k] = at_mark[k, y, x] - value + share[y, x] * (value - known)
+            if not first:
+                for k in range(count):
+                    ordered[k] = abs(misses[k])
+                scale = 2 * (np.float32(1.4826) * np.median(ordered) + 1)
+                for k in range(count):
+                    away = misses[k] / scale
+                    less = one + away * away
+                    weight[k, y, x] /= less * less
+    return scene, weight
+
+
+@njit("(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], boolean[::1])", cache=True, nogil=True, error_model="numpy")
+def _moments(at_mark: Stack, scene: Stack, weight: Stack, late: NDArray[np.bool_]) -> Stack:
+    """Weighted sums over each half of the pairs, at each sample: (2, 6, rows, columns), float64.
+
+    Of 1, the mark, the scene, their squares, and their product.
+    """
+    count, height, width = at_mark.shape
+    sums = np.zeros((2, 6, height, width))
+    for k in range(count):
+        half = 1 if late[k] else 0
+        for y in range(height):
+            for x in range(width):
+                w, a, s = float(weight[k, y, x]), float(at_mark[k, y, x]), float(scene[k, y, x])
+                sums[half, 0, y, x] += w
+                sums[half, 1, y, x] += w * a
+                sums[half, 2, y, x] += w * s
+                sums[half, 3, y, x] += w * a * a
+                sums[half, 4, y, x] += w * s * s
+                sums[half, 5, y, x] += w * a * s
+    return sums
+
+
+def _drawn(sums: Stack, level: float) -> Plane:
+    """How far the light is drawn towards a level at each sample, from `_moments`."""
+    mass, own, scene, own_own, scene_scene, both = sums
+    # Products about the mean of both, less the level.
+    product = (scene_scene - own_own) / 2 - level * (scene - own)
+    power = (own_own + 2 * both + scene_scene) / 4 - level * (own + scene) + level * level * mass
+    ratio = product / np.maximum(power, 1e-6)
     return np.asarray((ratio / (1 + ratio / 2)).astype(np.float32))
 
 
-def _level(at_mark: Stack, scene: Stack, weight: Stack, inner: Plane, sigma: float) -> float | None:
-    """The level towards which the light is drawn, from slopes and intercepts over the mark."""
+def _level(sums: Stack, inner: Plane, sigma: float) -> float | None:
+    """The level towards which the light is drawn, from slopes and intercepts over the mark; see `_moments`."""
     if not (inner > 0.5).any():
         return None
-    mass = blurred(weight.sum(0), sigma) + 1e-9
-
-    def pooled(values: Stack) -> Plane:
-        return blurred((weight * values).sum(0), sigma) / mass
-
-    mean_own, mean_scene = pooled(at_mark), pooled(scene)
-    spread_own = np.maximum(pooled(at_mark * at_mark) - mean_own**2, 0)
-    spread_scene = np.maximum(pooled(scene * scene) - mean_scene**2, 0)
+    mass = blurred(sums[0], sigma) + 1e-9
+    mean_own, mean_scene, own_own, scene_scene = (blurred(s, sigma) / mass for s in sums[1:5])
+    spread_own = np.maximum(own_own - mean_own**2, 0)
+    spread_scene = np.maximum(scene_scene - mean_scene**2, 0)
     slope = np.sqrt((spread_own + 0.5) / (spread_scene + 0.5))
     offset = mean_own - slope * mean_scene
     lost = 1 - slope

@@ -52,7 +52,7 @@ def _claims(mark: Finding, other: Finding) -> bool:
 
 
 def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
-    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out)
+    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out, evidence.light)
 
 
 def _outline(shape: Shape, size: tuple[int, int], _frame: int, first: int, stop: int) -> Finding:

@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 from ...base.parallel import parallel_map
+from ...evidence.light_record import LightRecord
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel, travel
 from ...imaging.box import Box
@@ -102,11 +103,14 @@ class ShotLight:
         return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
 
 
-def way_of(light: ShotLight, noise: float) -> Travel:
-    """The camera's way through the shot."""
+def way_of(light: ShotLight, noise: float, record: LightRecord | None = None) -> Travel:
+    """The camera's way through the shot, by its small pictures: those of `record`, where there is one."""
     height, width = light.shape
-    factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
-    small = list(parallel_map(lambda n: light.small(n, factor), range(len(light))))
+    if record is not None:
+        small = [record.light(int(n) - record.first) for n in light.volume.numbers]
+    else:
+        factor = max(1, min(width // _TRAVEL_WIDTH, height // 32))
+        small = list(parallel_map(lambda n: light.small(n, factor), range(len(light))))
     usable = [light.usable(n) for n in range(len(light))]
     masks = [None if m is None else cv2.resize(m, small[0].shape[::-1], interpolation=cv2.INTER_AREA) for m in usable]
     return travel(small, noise / 2, (width, height), masks)

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
-from ...imaging.stack_statistics import median
 
 Plane = NDArray[np.float32]
 SAMPLED = 96
@@ -63,33 +64,65 @@ def departure_maps(
     chosen = np.unique(np.linspace(0, held - 1, min(held, sampled)).round().astype(int))
     spans = np.array_split(chosen, min(_SPANS, len(chosen)))
     components = [i for i, c in enumerate(volume.format.components) if c.name != "A"]
-    maps = []
-    for place, index in enumerate(components):
+    done = [0]
+
+    def measured(index: int) -> DepartureMap:
         component = volume.format.components[index]
         stack = volume.component_stack(index)
-        shape = (component.height, component.width)
-        means = np.zeros((len(spans), *shape), np.float32)
+        means = np.zeros((len(spans), component.height, component.width), np.float32)
         for k, span in enumerate(spans):
             for number in span:
                 # A departure is linear in the samples: that of their mean is the mean of theirs.
                 cv2.accumulate(_countable(stack[number]), means[k])
             means[k] /= np.float32(len(span) * component.code)
+            done[0] += 1
             if on_progress:
-                on_progress((place + (k + 1) / len(spans)) / len(components))
+                on_progress(min(1.0, done[0] / (len(spans) * len(components))))
         value = np.average(means, axis=0, weights=[len(span) for span in spans]).astype(np.float32)
         for mean in means:
             mean -= ring_mean(mean)
-        depart = median(means)
-        maps.append(
-            DepartureMap(
-                depart=depart,
-                steady=_steady(means),
-                wander=np.float32(1.4826) * median(np.abs(means - depart)),
-                value=value,
-                noise=_noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7].astype(np.float32) / np.float32(component.code)),
-            )
-        )
-    return tuple(maps)
+        depart, wander, steady = _over_spans(means)
+        noise = _noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7].astype(np.float32) / np.float32(component.code))
+        return DepartureMap(depart, steady, wander, value, noise)
+
+    return tuple(parallel_map(measured, components))
+
+
+@njit("(float32[:, :, ::1],)", cache=True, nogil=True, error_model="numpy")
+def _over_spans(means: NDArray[np.float32]) -> tuple[Plane, Plane, Plane]:
+    """At each sample over the spans: the median; the median distance from it, as a standard deviation; and what all but one reach alike."""
+    count, height, width = means.shape
+    depart, wander = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    steady = np.zeros((height, width), np.float32)
+    ordered, away = np.empty(count, np.float32), np.empty(count, np.float32)
+    lower, upper = (count - 1) // 2, count // 2
+    half, normal = np.float32(0.5), np.float32(1.4826)
+    for y in range(height):
+        for x in range(width):
+            for k in range(count):
+                at, value = k, means[k, y, x]
+                while at > 0 and ordered[at - 1] > value:
+                    ordered[at] = ordered[at - 1]
+                    at -= 1
+                ordered[at] = value
+            middle = (ordered[lower] + ordered[upper]) * half
+            depart[y, x] = middle
+            for k in range(count):
+                at, value = k, abs(ordered[k] - middle)
+                while at > 0 and away[at - 1] > value:
+                    away[at] = away[at - 1]
+                    at -= 1
+                away[at] = value
+            wander[y, x] = normal * ((away[lower] + away[upper]) * half)
+            if count < 2:
+                steady[y, x] = ordered[0]
+                continue
+            low, second, penultimate, high = ordered[0], ordered[1], ordered[count - 2], ordered[count - 1]
+            if second > 0 and low > np.float32(-0.25) * second:
+                steady[y, x] += second
+            if penultimate < 0 and high < np.float32(-0.25) * penultimate:
+                steady[y, x] += penultimate
+    return depart, wander, steady
 
 
 def _countable(samples: NDArray[np.generic]) -> NDArray[np.generic]:
@@ -105,16 +138,6 @@ def _noise(samples: Plane) -> float:
     return float(np.percentile(bend.std(axis=0), 10) / np.sqrt(1.5)) if bend.size else 0.0
 
 
-def _steady(means: NDArray[np.float32]) -> Plane:
-    if len(means) < 2:
-        return np.asarray(means[0])
-    low, second = np.partition(means, 1, axis=0)[:2]
-    high, penultimate = -np.partition(-means, 1, axis=0)[:2]
-    up = np.where((second > 0) & (low > -0.25 * second), second, 0)
-    down = np.where((penultimate < 0) & (high < -0.25 * penultimate), penultimate, 0)
-    return (up + down).astype(np.float32)
-
-
 def ring_mean(values: Plane) -> Plane:
     """Mean of the 24 samples on the border of the 7 x 7 block about each sample."""
     wide = cv2.boxFilter(values, -1, (7, 7), normalize=False, borderType=cv2.BORDER_REFLECT_101)
@@ -128,17 +151,30 @@ def least_departure(value: Plane, reach: int) -> Plane:
     The pairs lie on the border of the block of `reach` samples each side. Along an edge or a line some pair
     agrees with the sample, so only what stands alone departs from all.
     """
-    height, width = value.shape
     padded = cv2.copyMakeBorder(value, reach, reach, reach, reach, cv2.BORDER_REFLECT_101)
-    low = np.full(value.shape, np.inf, np.float32)
-    high = np.full(value.shape, -np.inf, np.float32)
-    for dy, dx in _PAIRS[reach]:
-        one = padded[reach + dy : reach + dy + height, reach + dx : reach + dx + width]
-        other = padded[reach - dy : reach - dy + height, reach - dx : reach - dx + width]
-        departure = value - 0.5 * (one + other)
-        np.minimum(low, departure, out=low)
-        np.maximum(high, departure, out=high)
-    return np.where(low > 0, low, np.where(high < 0, high, 0)).astype(np.float32)
+    return _least_departure(padded, reach, np.array(_PAIRS[reach]))
+
+
+@njit("(float32[:, ::1], int64, int64[:, ::1])", cache=True, nogil=True, error_model="numpy")
+def _least_departure(padded: Plane, reach: int, pairs: NDArray[np.int64]) -> Plane:
+    height, width = padded.shape[0] - 2 * reach, padded.shape[1] - 2 * reach
+    least = np.zeros((height, width), np.float32)
+    low, high = np.empty(width, np.float32), np.empty(width, np.float32)
+    half = np.float32(0.5)
+    for y in range(height):
+        low[:] = np.inf
+        high[:] = -np.inf
+        for k in range(len(pairs)):
+            dy, dx = pairs[k]
+            one, other = padded[y + reach + dy, reach + dx : reach + dx + width], padded[y + reach - dy, reach - dx : reach - dx + width]
+            here = padded[y + reach, reach : reach + width]
+            for x in range(width):
+                departs = here[x] - half * (one[x] + other[x])
+                low[x] = min(low[x], departs)
+                high[x] = max(high[x], departs)
+        for x in range(width):
+            least[y, x] = low[x] if low[x] > 0 else high[x] if high[x] < 0 else np.float32(0)
+    return least
 
 
 def stands_still(m: DepartureMap) -> bool:

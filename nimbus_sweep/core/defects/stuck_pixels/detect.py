@@ -23,6 +23,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...media.colour import possible, to_rgb
 from ...media.frames import PictureFormat
@@ -143,7 +144,7 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         return PixelSurvey(maps)
     shape = (volume.format.height, volume.format.width)
     still = stands_still(maps[0])
-    scores = [_scores(m) for m in maps]
+    scores = list(parallel_map(_scores, maps))
     if still:
         bar = _CONVINCES_STILL
         ranked = [np.maximum(over_time, in_place) for over_time, in_place in scores]

@@ -1,26 +1,25 @@
-"""Things that cross: some frames of a shot are looked at, and what goes on at a steady pace through three of them is told of.
+"""Things that cross: what goes on at a steady pace through three frames or more of a shot is told of.
 
 It is named, never suggested: only the user knows whether a bird belongs to the picture.
 """
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass
 
-import cv2
 import numpy as np
 
-from ...base.parallel import buffered_map
-from ...evidence.frames_at_hand import Span, frames_of
-from ...imaging.levels import luma, noise_of
+from ...evidence.frames_at_hand import Span
+from ...evidence.moments import Moment, watched
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import CrossingEvidence
-from .passing import Known, Passed, Ready, motion_between, passing, ready
+from .passing import Passed, passed_in
 
-# Places looked at, and frames about each; the shorter side from which pictures are looked at at half the size.
-_LOOKED, _ABOUT, _LARGE = 10, 3, 640
+# Shortest shot that is looked at.
+_FRAMES = 7
 # How far a step may differ from the one before, as a share of it, in its own size and in pixels.
 _STEADY, _OWN, _GIVE = 0.35, 0.8, 3.0
 # Least step in its own size, and largest as a share of the picture's width: dirt that chance lines up lies further apart.
@@ -29,13 +28,33 @@ _CLEAR, _FARTHEST = 0.6, 0.12
 _THIN = 3.5
 # How much larger one may be than the next.
 _GROWS = 2.5
+# What is added for each that is found, of as many frames, and for each frame that one goes on for.
+_EACH, _OF, _LONGER = 0.1, 10, 0.08
 _SHOWN = 40
 
 
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for things that cross in some frames of a shot.
+@dataclass(frozen=True)
+class _Crossing:
+    """Something that crosses, in a frame.
+
+    Attributes
+    ----------
+    frame : int
+    one : Passed
+    pace : float
+        In pixels of the picture looked at, a frame.
+    long : int
+        For how many frames it was followed at that pace, so far.
+    """
+
+    frame: int
+    one: Passed
+    pace: float
+    long: int
+
+
+class CrossingWatch:
+    """Looks for things that cross in every frame of a shot.
 
     Parameters
     ----------
@@ -43,57 +62,78 @@ def surveyed(
         Of the shot.
     first, stop : int
         The shot's frames.
-    on_progress : callable
-        Told the share done, 0 to 1; may raise to stop.
     hold_out : Region
         Where nothing is looked for.
     """
-    count = len(span)
-    if count < 2 * _ABOUT + 1:
-        return Surveyed([])
-    layout = span.source.format
-    noise = noise_of([luma(f) for f in frames_of(span)])
-    factor = 2 if min(layout.height, layout.width) >= _LARGE else 1
-    wanted = np.unique(np.linspace(_ABOUT, count - 1 - _ABOUT, min(count, _LOOKED)).round().astype(int)).tolist()
 
-    def stretches() -> Iterator[list[Ready]]:
-        for place in wanted:
-            frames = list(span.frames(place - _ABOUT, place + _ABOUT + 1))
-            if len(frames) == 2 * _ABOUT + 1:
-                yield [_reduced(ready(f, noise, 2 * factor if min(layout.height, layout.width) > 300 else 1), factor) for f in frames]
+    def __init__(self, span: Span, first: int, stop: int, hold_out: Masked | None = None) -> None:
+        self._first, self._stop, self._hold_out = first, stop, hold_out
+        self._short = len(span) < _FRAMES
+        self._size = (span.source.format.height, span.source.format.width)
+        # What passed in the last frames, with the frames' numbers.
+        self._passed: deque[tuple[int, list[Passed]]] = deque(maxlen=3)
+        self._going: dict[int, int] = {}
+        self._found: list[_Crossing] = []
+        self._factor, self._looked = 1.0, 0
 
-    def looked_at(stretch: list[Ready]) -> list[tuple[Passed, float]]:
-        found = []
-        known: Known = {}
-        for k in range(_ABOUT - 1, _ABOUT + 2):
-            others = [stretch[j] for j in (k - 2, k - 1, k + 1, k + 2)]
-            ways = [motion_between(stretch[k], other, noise / factor, known) for other in others]
-            found.append(passing(stretch[k], others, ways, "middle", noise / factor)[0])
-        before, here, behind = found
-        return list(_chains(before, here, behind, _FARTHEST * layout.width / factor))
+    def look(self, at: Moment) -> list[Passed]:
+        """What passed in a frame; called from several threads at once."""
+        return [] if self._short or len(at.offsets) < 4 else passed_in(at)
 
-    found: list[tuple[int, Passed, float]] = []
-    for done, (stretch, chains) in enumerate(buffered_map(looked_at, stretches(), most=3)):
-        middle = stretch[_ABOUT].frame.number
-        held = None if hold_out is None else hold_out.mask((layout.height, layout.width), middle)
-        for one, pace in chains:
-            x, y = (int(v * factor) for v in one.middle)
-            if held is None or held[min(y, layout.height - 1), min(x, layout.width - 1)] < 0.5:
-                found.append((middle, one, pace))
-        if on_progress:
-            on_progress((done + 1) / len(wanted))
-    return Surveyed([_finding(found, len(wanted), factor, layout.width, layout.height, first, stop)] if found else [])
+    def take(self, at: Moment, seen: list[Passed]) -> None:
+        """Take in what passed in the next frame."""
+        self._factor = self._size[1] / at.small().shape[1]
+        self._passed.append((at.frame.number, seen))
+        if len(self._passed) < 3:
+            return
+        self._looked += 1
+        (_, before), (number, here), (_, behind) = self._passed
+        if not (before and here and behind):
+            self._going = {}
+            return
+        held = None if self._hold_out is None else self._hold_out.mask(self._size, number)
+        going: dict[int, int] = {}
+        for one, next_one, pace in _chains(before, here, behind, _FARTHEST * self._size[1] / self._factor):
+            x, y = (int(v * self._factor) for v in one.middle)
+            if held is None or held[min(y, self._size[0] - 1), min(x, self._size[1] - 1)] < 0.5:
+                going[id(next_one)] = long = self._going.get(id(one), 0) + 1
+                self._found.append(_Crossing(number, one, pace, long))
+        self._going = going
+
+    def finish(self) -> Surveyed:
+        """All that crosses, as one finding, if anything does."""
+        return Surveyed([self._finding()] if self._found else [])
+
+    def _finding(self) -> Finding:
+        found, factor, (height, width) = self._found, self._factor, self._size
+        frames = {f.frame for f in found}
+        pace = factor * float(np.median([f.pace for f in found]))
+        dark = sum(f.one.contrast < 0 for f in found)
+        keeps = "lighter" if dark > 0.8 * len(found) else "darker" if dark < 0.2 * len(found) else "middle"
+        largest = sorted(found, key=lambda f: -int(f.one.mask.sum()))[:_SHOWN]
+        places = [(f.frame, int(factor * f.one.middle[0]), int(factor * f.one.middle[1]), 1.0) for f in largest]
+        evidence = CrossingEvidence(
+            places=tuple(places), seen=len(found), frames_seen=len(frames), looked=self._looked, dark=dark, pace=round(pace, 1), keeps=keeps
+        )
+        # Chance lines up three now and then: many among few frames tell, and one that goes on.
+        usual, longest = len(found) * min(1.0, _OF / self._looked), max(f.long for f in found)
+        sure = min(0.9, 0.25 + _EACH * usual + _LONGER * (longest - 1))
+        return Finding(
+            kind="transient",
+            step="fleeting",
+            x=0,
+            y=0,
+            width=width,
+            height=height,
+            first=self._first,
+            stop=self._stop,
+            confidence=round(sure, 2),
+            evidence=evidence,
+        )
 
 
-def _reduced(one: Ready, factor: int) -> Ready:
-    if factor == 1:
-        return one
-    size = (one.light.shape[1] // factor, one.light.shape[0] // factor)
-    return replace(one, light=cv2.resize(one.light, size, interpolation=cv2.INTER_AREA))
-
-
-def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], farthest: float) -> Iterator[tuple[Passed, float]]:
-    """What goes on at a steady pace through three frames, clear of itself; with its pace, in pixels a frame."""
+def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], farthest: float) -> Iterator[tuple[Passed, Passed, float]]:
+    """What goes on at a steady pace through three frames, clear of itself: in the second and in the third; and its pace, in pixels a frame."""
     for one in here:
         if max(one.mask.shape) > _THIN * min(one.mask.shape):
             continue
@@ -104,8 +144,9 @@ def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], fart
                 continue
             mates = (b for b in behind if (b.contrast > 0) == (one.contrast > 0) and not _unlike(one, b))
             give = min(_STEADY * pace, _OWN * one.size) + _GIVE
-            if any(np.hypot(*(np.subtract(b.middle, one.middle) - step)) < give for b in mates):
-                yield one, pace
+            goes_on = next((b for b in mates if np.hypot(*(np.subtract(b.middle, one.middle) - step)) < give), None)
+            if goes_on is not None:
+                yield one, goes_on, pace
                 break
 
 
@@ -114,26 +155,8 @@ def _unlike(one: Passed, other: Passed) -> bool:
     return b > _GROWS * a
 
 
-def _finding(found: list[tuple[int, Passed, float]], looked: int, factor: int, width: int, height: int, first: int, stop: int) -> Finding:
-    frames = {n for n, _, _ in found}
-    pace = factor * float(np.median([p for _, _, p in found]))
-    dark = sum(one.contrast < 0 for _, one, _ in found)
-    keeps = "lighter" if dark > 0.8 * len(found) else "darker" if dark < 0.2 * len(found) else "middle"
-    largest = sorted(found, key=lambda f: -int(f[1].mask.sum()))[:_SHOWN]
-    places = [(n, int(factor * one.middle[0]), int(factor * one.middle[1]), 1.0) for n, one, _ in largest]
-    evidence = CrossingEvidence(
-        places=tuple(places), seen=len(found), frames_seen=len(frames), looked=looked, dark=dark, pace=round(pace, 1), keeps=keeps
-    )
-    sure = min(0.9, 0.25 + 0.1 * len(found))
-    return Finding(
-        kind="transient",
-        step="fleeting",
-        x=0,
-        y=0,
-        width=width,
-        height=height,
-        first=first,
-        stop=stop,
-        confidence=round(sure, 2),
-        evidence=evidence,
-    )
+def surveyed(
+    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+) -> Surveyed:
+    """Look for things that cross a shot by themselves; see `CrossingWatch`."""
+    return watched(span, CrossingWatch(span, first, stop, hold_out), on_progress)

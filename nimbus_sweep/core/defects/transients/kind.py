@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from ...evidence.shot_evidence import ShotEvidence
 from ...imaging.patches import PatchPlan
-from ...model.findings import Surveyed
-from ...model.kinds import DefectKind, Progress, StepKind
+from ...model.kinds import DefectKind, StepKind
 from ...model.regions import Masked
 from . import repair
-from .detect import surveyed
+from .detect import CrossingWatch
 from .evidence import CrossingEvidence
 
 STEPS = (
@@ -29,9 +28,9 @@ STEPS = (
 )
 
 
-def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
+def _watch(evidence: ShotEvidence, hold_out: Masked | None) -> CrossingWatch:
     assert evidence.frames is not None
-    return surveyed(evidence.frames, evidence.first, evidence.stop, on_progress, hold_out)
+    return CrossingWatch(evidence.frames, evidence.first, evidence.stop, hold_out)
 
 
 DEFECTS = (
@@ -39,7 +38,7 @@ DEFECTS = (
         kind="transient",
         title="Things that cross",
         steps=("fleeting",),
-        detect=_detect,
+        watch=_watch,
         needs="frames",
         evidence=CrossingEvidence,
         drawn="frame",

@@ -16,11 +16,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ...evidence.moments import Moment
 from ...imaging.aligned_fill import codes
 from ...imaging.grain import Grain
 from ...imaging.levels import luma
 from ...imaging.motion import Field, Look, Plane, carried, flow, grid, inside, look, smooth_way
-from ...imaging.stack_statistics import median
+from ...imaging.neighbours import Neighbour
+from ...imaging.stack_statistics import median, ranked
 from ...media.frames import Frame
 
 Keeps = Literal["lighter", "darker", "middle"]
@@ -108,6 +110,22 @@ def _full(way: Field | None, shape: tuple[int, ...]) -> Field | None:
     return np.asarray(cv2.resize(way, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR) * scale)
 
 
+def passed_in(at: Moment) -> list[Passed]:
+    """What passed in a frame, whether lighter or darker, held against two frames each side of it, on the picture motion is told on."""
+    here = at.small()
+    laid_on = [_laid(at.small(k), at.scene_way(k)) for k in at.offsets]
+    noise = at.noise * here.shape[1] / at.light.shape[1]
+    return _passed(here, [light for light, _ in laid_on], [gone for _, gone in laid_on], "middle", noise, None)
+
+
+def _laid(other: Plane, way: Field | None) -> tuple[Plane, Places | None]:
+    """A frame laid on another, and where it does not show its scene; None for nowhere."""
+    if way is None:
+        return other, None
+    laid = Neighbour.along(way, other)
+    return laid.light, None if laid.seen.all() else ~laid.seen
+
+
 def _fetched(plane: Plane, way: Field | None) -> Plane:
     return plane if way is None else carried(plane, way)
 
@@ -171,33 +189,42 @@ def passing(
         The way to each neighbour, in pixels of the frame; None where nothing moves.
     """
     ways = [_full(way, here.light.shape) for way in motions]
-    shown = [_levelled(_fetched(other.light, way), here.light) for other, way in zip(others, ways, strict=True)]
+    shown = [_fetched(other.light, way) for other, way in zip(others, ways, strict=True)]
     off = [_outside(way, here.light.shape) for way in ways]
+    return _passed(here.light, shown, off, keeps, noise, held), ways
+
+
+def _passed(
+    light: Plane, shown: Sequence[Plane], off: Sequence[Places | None], keeps: Keeps, noise: float, held: Places | None
+) -> list[Passed]:
+    """What passed in a frame held against those laid on it; `off` says where each does not show the scene."""
+    shown = [_levelled(other, light) for other in shown]
     for k, gone in enumerate(off):
         # What has left the picture on one side is still on it on the other.
         if gone is not None:
             shown[k] = np.where(gone, shown[-1 - k], shown[k])
-    order = np.sort(np.stack(shown), 0)
-    count = len(order)
-    second = min(1, count - 1)
-    low, high = order[second], order[-1 - second]
-    middle = np.asarray((order[(count - 1) // 2] + order[count // 2]) / 2, np.float32)
-    wide = np.maximum(high - low, 0) if count > 3 else order[-1] - order[0]
-    doubt = cv2.blur(cv2.dilate(wide.astype(np.float32), np.ones((3, 3), np.uint8)), (3, 3))
-    level = np.maximum(_DEPARTS, _TIMES * noise) + _DISAGREE * np.maximum(0, doubt - 2 * noise)
+    low, high, middle, wide = ranked(np.stack(shown))
+    doubt = cv2.blur(cv2.dilate(wide, np.ones((3, 3), np.uint8)), (3, 3))
+    level = np.float32(max(_DEPARTS, _TIMES * noise)) + np.float32(_DISAGREE) * np.maximum(0, doubt - np.float32(2 * noise))
     found: list[Passed] = []
     for sign in {"lighter": (-1,), "darker": (1,), "middle": (-1, 1)}[keeps]:
         # What is dark gives way to the lighter ones, though it may still lie in some of them.
         against = middle if keeps == "middle" else high if sign < 0 else low
-        out = np.float32(sign) * (here.light - against)
+        out = light - against if sign > 0 else against - light
         if keeps != "middle":
             # Of few neighbours the lighter ones are lighter than the scene by their noise.
             out = out - np.float32(0.4 * noise)
         calm = cv2.GaussianBlur(out, (0, 0), 0.8)
-        heart = (calm > _HEART * level) if held is None else (calm > _HEART * level) & ~held
-        faint = (out > np.maximum(_FAINT, _EDGE * noise)) & (calm > 0.4 * level)
-        found += _parts(heart, faint & (~held if held is not None else True), out, sign, shown, off, here.light, noise)
-    return found, ways
+        heart = calm > np.float32(_HEART) * level
+        if held is not None:
+            heart &= ~held
+        if cv2.countNonZero(heart.view(np.uint8)) < _SMALL:
+            continue
+        faint = (out > max(_FAINT, _EDGE * noise)) & (calm > np.float32(0.4) * level)
+        if held is not None:
+            faint &= ~held
+        found += _parts(heart, faint, out, sign, shown, off, light, noise)
+    return found
 
 
 def _outside(way: Field | None, shape: tuple[int, ...]) -> Places | None:

@@ -1,0 +1,253 @@
+"""A frame beside its neighbours, laid on it along the motion of the scene."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+import cv2
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .motion import Field, Plane
+
+Mask = NDArray[np.bool_]
+Box = tuple[slice, slice]
+# What comes and goes is out by so many deviations of the noise, and at least by so many 8-bit codes; pixels of room about it.
+SEED, LEAST, _ROOM = 5.0, 6.0, 4
+_SQUARE = np.ones((3, 3), np.uint8)
+
+
+@dataclass(frozen=True)
+class Neighbour:
+    """A frame beside the one looked at, along the motion.
+
+    Attributes
+    ----------
+    light : ndarray, float32, (height, width)
+        Its luma where the scene of each pixel lies in it, in codes.
+    marked : ndarray, float32, (height, width), or None
+        1 where something comes and goes in it as it is; None for nowhere.
+    seen : ndarray, bool, (height, width)
+        Where the scene lies inside its picture.
+    x, y : ndarray, float32, (height, width)
+        Where that is, in pixels.
+    raw : ndarray, float32, (height, width)
+        Its luma as it is.
+    """
+
+    light: Plane
+    marked: Plane | None
+    seen: Mask
+    x: Plane
+    y: Plane
+    raw: Plane
+
+    @classmethod
+    def along(cls, way: Field, other: Plane, marked: Plane | None = None, smooth: bool = True) -> Neighbour:
+        """A frame along the way to it.
+
+        Parameters
+        ----------
+        way : ndarray, float32, (rows, columns, 2)
+            In pixels of a picture of that size, which may be smaller, x first.
+        other : ndarray, float32, (height, width)
+            Its luma, in codes.
+        marked : ndarray, float32, (height, width), or None
+            1 where something comes and goes in it.
+        smooth : bool
+            Bicubic, for values that are to be used; else bilinear.
+        """
+        x, y, seen = _led(way, *other.shape)
+        between = cv2.INTER_CUBIC if smooth else cv2.INTER_LINEAR
+        light = cv2.remap(other, x, y, between, borderMode=cv2.BORDER_REPLICATE)
+        return cls(light, marked, seen, x, y, other)
+
+    def marked_in(self, box: Box) -> Plane:
+        """How far a part of it, along the motion, comes and goes itself, 0 to 1."""
+        if self.marked is None:
+            return np.zeros(self.light[box].shape, np.float32)
+        return np.asarray(cv2.remap(self.marked, self.x[box], self.y[box], cv2.INTER_LINEAR))
+
+    def marked_smaller(self, factor: int) -> Plane:
+        """The same of all of it, so many times smaller."""
+        size = (max(1, self.light.shape[1] // factor), max(1, self.light.shape[0] // factor))
+        if self.marked is None:
+            return np.zeros(size[::-1], np.float32)
+        x, y = (cv2.resize(at, size, interpolation=cv2.INTER_NEAREST) / np.float32(factor) for at in (self.x, self.y))
+        return np.asarray(cv2.remap(cv2.resize(self.marked, size, interpolation=cv2.INTER_AREA), x, y, cv2.INTER_LINEAR))
+
+    def motion(self, box: Box) -> Field:
+        """The way to it over a part of the picture: (rows, columns, 2), in pixels, x first."""
+        x, y = self.x[box], self.y[box]
+        across = np.arange(box[1].start, box[1].start + x.shape[1], dtype=np.float32)
+        down = np.arange(box[0].start, box[0].start + x.shape[0], dtype=np.float32)
+        return np.dstack([x - across, y - down[:, None]])
+
+
+def _led(way: Field, height: int, width: int) -> tuple[Plane, Plane, Mask]:
+    """Where each pixel is found along a way that may be told on a smaller picture, and whether a pixel or more inside the picture."""
+    rows, cols = way.shape[:2]
+    full = way if (rows, cols) == (height, width) else cv2.resize(way, (width, height), interpolation=cv2.INTER_LINEAR)
+    return _placed(np.ascontiguousarray(full), np.float32(width / cols), np.float32(height / rows))
+
+
+@njit("(float32[:, :, ::1], float32, float32)", cache=True, nogil=True, error_model="numpy")
+def _placed(way: Field, across: np.float32, down: np.float32) -> tuple[Plane, Plane, Mask]:
+    height, width = way.shape[:2]
+    at_x, at_y = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    seen = np.empty((height, width), np.bool_)
+    one, last_x, last_y = np.float32(1), np.float32(width - 2), np.float32(height - 2)
+    for y in range(height):
+        for x in range(width):
+            at_x[y, x] = np.float32(x) + way[y, x, 0] * across
+            at_y[y, x] = np.float32(y) + way[y, x, 1] * down
+        for x in range(width):
+            seen[y, x] = (at_x[y, x] >= one) & (at_y[y, x] >= one) & (at_x[y, x] <= last_x) & (at_y[y, x] <= last_y)
+    return at_x, at_y, seen
+
+
+def limits(one: Neighbour, other: Neighbour) -> tuple[Plane, Plane]:
+    """The least and the most that two neighbours hold about each place, with a pixel's tolerance."""
+    return cv2.erode(cv2.min(one.light, other.light), _SQUARE), cv2.dilate(cv2.max(one.light, other.light), _SQUARE)
+
+
+def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float) -> Plane | None:
+    """Where a frame is outside what its neighbours hold, with room about it.
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+    held : tuple of ndarray
+        What they hold, see `limits`.
+    noise : float
+        Standard deviation of the noise, in codes.
+
+    Returns
+    -------
+    ndarray, float32, (height, width), or None
+        1 there; None for nowhere.
+    """
+    out = _outside(light, *held, np.float32(max(SEED * noise, LEAST)))
+    return cv2.dilate(out, disc(_ROOM)).astype(np.float32) if out.any() else None
+
+
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)", cache=True, nogil=True, error_model="numpy")
+def _outside(light: Plane, low: Plane, high: Plane, by: np.float32) -> NDArray[Any]:
+    out = np.empty(light.shape, np.uint8)
+    for y in range(light.shape[0]):
+        for x in range(light.shape[1]):
+            out[y, x] = max(light[y, x] - high[y, x], low[y, x] - light[y, x]) > by
+    return out
+
+
+def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], seen: Mask, bright: bool) -> tuple[Plane, Plane]:
+    """Rank-ordered departure and smaller difference of one sign, in codes; negative where there is none, 0 where not seen.
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+    near : sequence of Neighbour
+        Two.
+    held : tuple of ndarray
+        What they hold, see `limits`.
+    seen : ndarray, bool, (height, width)
+        Where both can be gone by.
+    bright : bool
+        What is brighter than both neighbours, or darker.
+
+    References
+    ----------
+    Nadenau and Mitra, "Blotch and scratch detection in image sequences based on rank ordered differences", 1997; Kokaram, "Detection
+    of missing data in image sequences", IEEE Transactions on Image Processing 4 (11), 1995: the spike detection index.
+    """
+    return _departures(light, near[0].light, near[1].light, *held, seen, bright)
+
+
+@njit(
+    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, ::1], boolean)",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+)
+def _departures(light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, seen: Mask, bright: bool) -> tuple[Plane, Plane]:
+    out, spike = np.empty(light.shape, np.float32), np.empty(light.shape, np.float32)
+    sign, none = np.float32(1 if bright else -1), np.float32(0)
+    held = high if bright else low
+    for y in range(light.shape[0]):
+        for x in range(light.shape[1]):
+            here = sign * light[y, x]
+            out[y, x] = here - sign * held[y, x] if seen[y, x] else none
+            spike[y, x] = min(here - sign * one[y, x], here - sign * other[y, x]) if seen[y, x] else none
+    return out, spike
+
+
+def missed_by_better(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
+    """Square of what the better of two neighbours leaves of a frame, 0 where that is `marked`: (height, width), float32."""
+    return _missed(light, one, other, marked)
+
+
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
+def _missed(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
+    missed = np.empty(light.shape, np.float32)
+    for y in range(light.shape[0]):
+        for x in range(light.shape[1]):
+            least = min(abs(light[y, x] - one[y, x]), abs(light[y, x] - other[y, x]))
+            missed[y, x] = least * least * (np.float32(1) - marked[y, x])
+    return missed
+
+
+def drawn_between(light: Plane, one: Plane, other: Plane, held: tuple[Plane, Plane], marked: Plane) -> Plane:
+    """A frame with what comes and goes drawn to what its neighbours hold.
+
+    Parameters
+    ----------
+    light, one, other : ndarray, float32, (height, width)
+        The frame, and the neighbours laid on it.
+    held : tuple of ndarray
+        See `limits`.
+    marked : ndarray, float32, (height, width)
+        1 where something comes and goes.
+    """
+    return _drawn(light, one, other, *held, marked)
+
+
+@njit(
+    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+)
+def _drawn(light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, marked: Plane) -> Plane:
+    drawn = np.empty(light.shape, np.float32)
+    half, none = np.float32(0.5), np.float32(0)
+    for y in range(light.shape[0]):
+        for x in range(light.shape[1]):
+            middle = (one[y, x] + other[y, x]) * half
+            clipped = min(max(light[y, x], min(low[y, x], middle)), max(high[y, x], middle))
+            drawn[y, x] = clipped if marked[y, x] > none else light[y, x]
+    return drawn
+
+
+def stays(light: Plane, back: Plane, ahead: Plane, least: float, share: float) -> NDArray[np.uint8]:
+    """Where a frame departs from the one behind by more than `least`, and from the one ahead by less than a share of that: 1, or 0."""
+    return _stays(light, back, ahead, np.float32(least), np.float32(share))
+
+
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32, float32)", cache=True, nogil=True, error_model="numpy")
+def _stays(light: Plane, back: Plane, ahead: Plane, least: np.float32, share: np.float32) -> NDArray[np.uint8]:
+    found = np.empty(light.shape, np.uint8)
+    for y in range(light.shape[0]):
+        for x in range(light.shape[1]):
+            departs = abs(light[y, x] - back[y, x])
+            found[y, x] = (departs > least) & (abs(light[y, x] - ahead[y, x]) < share * departs)
+    return found
+
+
+@cache
+def disc(radius: int) -> NDArray[np.uint8]:
+    """A disc of so many pixels each side of its middle."""
+    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)).astype(np.uint8))
