@@ -267,7 +267,9 @@ def test_a_part_of_the_shot_tells_what_the_whole_does() -> None:
 
     def sure(first: int, stop: int) -> dict[int, list[tuple[int, int]]]:
         found = each_moment(Span.of(spoiled, first, stop), look_over, noise=0.5)
-        return {at.frame.number: [(f.speck.box[1].start, f.speck.box[0].start) for f in told.specks if f.speck.sure > 0.9] for at, told in found}
+        return {
+            at.frame.number: [(f.speck.box[1].start, f.speck.box[0].start) for f in told.specks if f.speck.sure > 0.9] for at, told in found
+        }
 
     whole, part = sure(0, FRAMES), sure(1, 9)
     assert whole[4]

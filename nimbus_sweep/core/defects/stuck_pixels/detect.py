@@ -164,20 +164,23 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         if taken[y, x]:
             continue
         taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
-        if _from_score(float(joint[y, x]), bar) < _LISTED:
+        crowded = _crowded(rows, cols, strengths, int(y), int(x), float(strength[y, x])) if still else 1.0
+        if _from_score(float(joint[y, x]), bar) * crowded < _LISTED:
             continue
         site, fit = _describe(volume, maps, int(x), int(y))
         # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
         site = replace(site, still=still or site.scene_change < _LIVES)
-        site = replace(site, confidence=_confidence(maps, volume, site, fit, float(joint[y, x]), bar, site.still))
-        if still:
-            # A scene's own sharp specks come in crowds: steps of a wire, blades of grass.
-            near = (np.abs(rows - y) <= _CROWD) & (np.abs(cols - x) <= _CROWD) & ((np.abs(rows - y) > 6) | (np.abs(cols - x) > 6))
-            crowd = int((strengths[near] > 0.7 * strength[y, x]).sum())
-            site = replace(site, confidence=round(site.confidence * min(1.0, 8 / (1 + crowd)), 3))
+        sure = _confidence(maps, volume, site, fit, float(joint[y, x]), bar, site.still)
+        site = replace(site, confidence=round(sure * crowded, 3))
         if site.confidence >= _LISTED and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
             sites.append(site)
     return PixelSurvey(maps, tuple(sorted(sites, key=lambda s: (-s.confidence, s.y, s.x))))
+
+
+def _crowded(rows: NDArray[np.int64], cols: NDArray[np.int64], strengths: Plane, row: int, col: int, strength: float) -> float:
+    """How far a place may be believed by how many like it are about: a scene's own sharp specks come in crowds, steps of a wire, grass."""
+    near = (np.abs(rows - row) <= _CROWD) & (np.abs(cols - col) <= _CROWD) & ((np.abs(rows - row) > 6) | (np.abs(cols - col) > 6))
+    return min(1.0, 8 / (1 + int((strengths[near] > 0.7 * strength).sum())))
 
 
 def _chance(m: DepartureMap, score: Plane) -> float:
@@ -216,6 +219,10 @@ def _confidence(
         luma, *chroma = np.abs(fit.amplitudes)
         # Real things are seldom a colour without a change of brightness.
         colour_alone = volume.format.components[0].name == "Y" and luma < 0.15 * max(chroma, default=0.0)
+        confidence *= min(1.0, fit.contrast / 6)
+        # What is not listed whatever else speaks for it need not be looked at further.
+        if confidence * max(float(sharper_than_a_lens), as_sharp) < _LISTED:
+            return 0.0
         # A profile that explains the departure with nothing left free is rare by chance.
         held = held_profile(
             [m.value for m in maps],
@@ -230,7 +237,7 @@ def _confidence(
             _within(min(held_value(fit, volume.format, c)[2] for c in possible(volume.colour)), 0, 20, 40),
             _within(held_misfit, 0, 0.05, 0.05),
         )
-        confidence *= _within(min(fit.misfit, held_misfit), 0, 0.15, 0.15) * min(1.0, fit.contrast / 6)
+        confidence *= _within(min(fit.misfit, held_misfit), 0, 0.15, 0.15)
         confidence *= max(float(sharper_than_a_lens), as_sharp * max(at_an_end, float(colour_alone)))
     return round(float(min(1.0, max(0.0, confidence))), 3)
 
