@@ -17,7 +17,7 @@ from ..base.files import atomic_write
 from ..base.parallel import buffered_map
 from ..imaging.light import is_logarithmic, light_of
 from ..imaging.motion import Plane
-from ..media.frames import Colour, Frame, FrameSource, PictureFormat
+from ..media.frames import Colour, Frame, FrameSource, PictureFormat, as_numbers
 
 # Pixels of the longer side of the small pictures, and of those of the other components.
 SIZE, COLOUR_SIZE = 192, 48
@@ -55,7 +55,7 @@ def small(frame: Frame) -> SmallFrame:
     for index, component in enumerate(layout.components):
         samples = frame.component(index)
         if samples.dtype.kind == "f":
-            samples = np.nan_to_num(samples.astype(np.float32), nan=0.0, posinf=0.0, neginf=0.0)
+            samples = as_numbers(samples)
         if logarithmic:
             samples = light_of(samples, component, colour)
         wanted = (min(size[0], component.width), min(size[1], component.height))

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.files import atomic_write
-from ..media.frames import Frame
+from ..media.frames import Frame, as_numbers
 
 ROWS = 64
 
@@ -56,7 +56,7 @@ class SummaryMaker:
         peak = np.float32(frame.format.components[0].peak)
         samples = frame.component(0)
         if samples.dtype.kind == "f":
-            samples = np.nan_to_num(samples.astype(np.float32), nan=0.0, posinf=1.0, neginf=0.0)
+            samples = as_numbers(samples)
         means = cv2.reduce(samples, 1, cv2.REDUCE_AVG, dtype=cv2.CV_32F) / peak
         self._rows.append(cv2.resize(means, (1, ROWS), interpolation=cv2.INTER_AREA)[:, 0])
 

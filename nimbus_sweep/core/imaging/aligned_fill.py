@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.frames import Component, Frame, PictureFormat, Samples
+from ..media.frames import Component, Frame, PictureFormat, Samples, as_numbers
 from .borrowing import Hole, Lent
 from .box import Box
 from .grain import Grain
@@ -88,7 +88,7 @@ def codes(samples: Samples, component: Component) -> Plane:
     ndarray, float32, (height, width)
         Colour differences lie about 0.
     """
-    return samples.astype(np.float32) / np.float32(component.code) - np.float32(128 if component.is_chroma else 0)
+    return as_numbers(samples) / np.float32(component.code) - np.float32(128 if component.is_chroma else 0)
 
 
 def place_about(mask: Mask, layout: PictureFormat) -> Box | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..media.frames import Frame
+from ..media.frames import Frame, as_numbers
 from .grain import Grain, flattest, measure
 from .motion import Plane
 
@@ -19,11 +19,11 @@ def luma(frame: Frame) -> Plane:
     components = frame.format.components
     names = [c.name for c in components]
     if "G" not in names:
-        light = frame.component(0).astype(np.float32)
+        light = as_numbers(frame.component(0))
         if components[0].code != 1:
             light /= np.float32(components[0].code)
         return light
-    parts = [frame.component(names.index(n)).astype(np.float32) * np.float32(w / components[names.index(n)].code) for n, w in MIXED.items()]
+    parts = [as_numbers(frame.component(names.index(n))) * np.float32(w / components[names.index(n)].code) for n, w in MIXED.items()]
     return np.asarray(parts[0] + parts[1] + parts[2])
 
 
@@ -39,6 +39,6 @@ def grain_of(frames: list[Frame]) -> tuple[Grain, ...]:
         if c.name == "A":
             grain.append(Grain(np.zeros(1), np.zeros(1), 0.0))
             continue
-        pictures = [f.component(i).astype(np.float32) / np.float32(c.code) - (128 if c.is_chroma else 0) for f in frames]
+        pictures = [as_numbers(f.component(i)) / np.float32(c.code) - (128 if c.is_chroma else 0) for f in frames]
         grain.append(measure(pictures).capped(_FLATTEST * noise_of(pictures)))
     return tuple(grain)

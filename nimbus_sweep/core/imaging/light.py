@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.frames import Colour, Component, Samples
+from ..media.frames import Colour, Component, Samples, as_numbers
 
 # Float32 throughout; arithmetic with plain numbers hides that from the type checker.
 Plane = NDArray[Any]
@@ -45,7 +45,7 @@ def light_of(samples: Samples, component: Component, colour: Colour) -> Plane:
     ndarray, float32, (height, width)
         In 8-bit codes above the component's zero; colour differences lie about 0.
     """
-    value = (samples.astype(np.float32) - np.float32(zero_of(component, colour))) / np.float32(component.code)
+    value = (as_numbers(samples) - np.float32(zero_of(component, colour))) / np.float32(component.code)
     if is_logarithmic(colour) and not component.is_chroma:
         value = 255 * 10 ** ((value - 255) * np.float32(_DENSITY / 255))
     return value

@@ -45,6 +45,12 @@ class Colour:
         )
 
 
+def as_numbers(samples: Samples) -> NDArray[np.float32]:
+    """Samples as float32 to be computed with: of floats, what is no number counts as black, and what is infinite as black or white."""
+    numbers = samples.astype(np.float32)
+    return np.nan_to_num(numbers, copy=False, nan=0.0, posinf=1.0, neginf=0.0) if samples.dtype.kind == "f" else numbers
+
+
 @dataclass(frozen=True)
 class Component:
     """One kind of sample of a picture: where it lies in the planes and how large it is."""

@@ -11,6 +11,7 @@ from typing import Any
 from ..base.errors import Cancelled, Overtaken, SweepError
 from ..base.failures import mark_failure
 from ..base.parallel import Tasks, cores, single_threaded_pictures
+from ..evidence.frames_at_hand import Span
 from ..evidence.moments import Moment, Watch, each_moment, looked_at_size
 from ..evidence.shot_evidence import ShotEvidence
 from ..model.findings import CONVINCES, Finding, Note, Surveyed
@@ -133,8 +134,7 @@ class _Looked:
 
         span = self._evidence.frames
         assert span is not None
-        factor = looked_at_size(span.source.format.height, span.source.format.width)
-        for done, (moment, seen) in enumerate(each_moment(span, look, factor, self._evidence.noise_at(factor)), 1):
+        for done, (moment, seen) in enumerate(self._moments(span, look, watches), 1):
             for name, (kind, watch) in list(watches.items()):
                 if not _taken(kind, watch, moment, seen.get(name), self._evidence, self._notes):
                     # One that failed does not look on.
@@ -144,6 +144,20 @@ class _Looked:
         for name, (kind, watch) in watches.items():
             with _alone(kind, self._evidence, self._notes):
                 self._results[name] = watch.finish()
+
+    def _moments(
+        self, span: Span, look: Callable[[Moment], dict[str, Any]], watches: dict[str, tuple[DefectKind, Watch]]
+    ) -> Iterator[tuple[Moment, dict[str, Any]]]:
+        """The moments of a shot; a failure of what all watches share keeps every one of them from looking."""
+        factor = looked_at_size(span.source.format.height, span.source.format.width)
+        try:
+            yield from each_moment(span, look, factor, self._evidence.noise_at(factor))
+        except (SweepError, Cancelled, Overtaken, MemoryError):
+            raise
+        except Exception as error:
+            code = mark_failure(log, f"the frames {self._evidence.first} to {self._evidence.stop - 1} could not be looked at")
+            self._notes += [Note(kind=kind, code="failed", values={"error": type(error).__name__, "mark": code}) for kind in watches]
+            watches.clear()
 
 
 def _taken(kind: DefectKind, watch: Watch, moment: Moment, seen: Any, evidence: ShotEvidence, notes: list[Note]) -> bool:

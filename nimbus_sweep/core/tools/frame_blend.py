@@ -15,7 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..imaging.motion import Field as Motion
 from ..imaging.motion import carried, flow, look
-from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window, as_numbers
 from ..media.mark_ways import InEveryFrame, MarkWay
 from ..model.kinds import StepKind
 from ..model.regions import Masked
@@ -130,7 +130,7 @@ def _motion(frame: Frame, other: Frame) -> Motion:
 def _luma(frame: Frame, component: Component) -> NDArray[np.float32]:
     scale = min(1.0, _WIDTH / component.width)
     size = (round(component.width * scale), round(component.height * scale))
-    return cv2.resize(frame.component(0).astype(np.float32) / np.float32(component.code), size, interpolation=cv2.INTER_AREA)
+    return cv2.resize(as_numbers(frame.component(0)) / np.float32(component.code), size, interpolation=cv2.INTER_AREA)
 
 
 def _moved(samples: Samples, motion: Motion) -> NDArray[np.float64]:

@@ -18,7 +18,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ..media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window, as_numbers
 from ..media.mark_ways import InEveryFrame, MarkWay
 from ..media.per_frame import FrameByFrame
 from ..model.kinds import StepKind
@@ -95,7 +95,7 @@ class MedianPlan(InEveryFrame):
 
 def _despecked(part: Samples, component: Component, settings: RegionMedianSettings) -> Samples:
     size = 2 * settings.radius + 1
-    values = part.astype(np.float32)
+    values = as_numbers(part)
     span = 1.0 if component.floating else float((1 << component.bits) - 1 << component.shift)
     # A coarse median in 8 bits leaves only few samples whose exact one has to be found.
     low, high = float(values.min()), float(values.max())

@@ -105,7 +105,7 @@ class Unrest:
         side = 2 * round((side / step - 1) / 2) + 1
         missed = missed_by_better(light, near[0].light, near[1].light, marked)
         small, free = (cv2.resize(p, size, interpolation=cv2.INTER_AREA) for p in (missed, marked))
-        left_over = cv2.blur(small, (side, side)) / np.maximum(1 - cv2.blur(free, (side, side)), 0.05)
+        left_over = np.maximum(cv2.blur(small, (side, side)), 0) / np.maximum(1 - cv2.blur(free, (side, side)), 0.05)
         beside = cv2.blur(np.maximum(near[0].marked_smaller(step), near[1].marked_smaller(step)), (side, side))
         return cls(*(cv2.resize(p, light.shape[::-1], interpolation=cv2.INTER_LINEAR) for p in (left_over, beside)))
 

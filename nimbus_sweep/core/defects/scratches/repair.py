@@ -18,7 +18,7 @@ from ...imaging.grain import Grain, calmed
 from ...imaging.levels import grain_of, luma
 from ...imaging.motion import Plane
 from ...imaging.patches import Patch, PatchPlan
-from ...media.frames import Frame
+from ...media.frames import Frame, as_numbers
 from ...model.findings import Finding
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
@@ -137,7 +137,7 @@ def _measured(span: Span, seed: Seed) -> _Known | None:
 
 
 def _codes(frame: Frame, index: int) -> Plane:
-    return frame.component(index).astype(np.float32) / np.float32(frame.format.components[index].code)
+    return as_numbers(frame.component(index)) / np.float32(frame.format.components[index].code)
 
 
 def _at_cells(at: Array, across: int, down: int, height: int) -> Array:

@@ -14,6 +14,7 @@ from scipy.ndimage import gaussian_filter1d, median_filter, uniform_filter1d
 
 from ...imaging.motion import Plane
 from ...imaging.stack_statistics import running_median
+from ...media.frames import as_numbers
 from .row_fit import bright_middles, way_to, ways_down
 
 Array = NDArray[Any]
@@ -133,8 +134,8 @@ class Scores:
 
 def band_means(plane: Plane) -> Array:
     """Mean of each band, column by column: (bands, width), float32."""
-    if plane.dtype == np.float16:
-        plane = plane.astype(np.float32)
+    if plane.dtype.kind == "f":
+        plane = as_numbers(plane)
     return np.concatenate([cv2.reduce(plane[a:b], 0, cv2.REDUCE_AVG, dtype=cv2.CV_32F) for a, b in band_edges(plane.shape[0])])
 
 

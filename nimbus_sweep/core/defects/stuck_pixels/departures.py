@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
+from ...media.frames import as_numbers
 
 Plane = NDArray[np.float32]
 SAMPLED = 96
@@ -82,7 +83,7 @@ def departure_maps(
         for mean in means:
             mean -= ring_mean(mean)
         depart, wander, steady = _over_spans(means)
-        noise = _noise(stack[chosen[:: max(1, len(chosen) // 24)], 1::7].astype(np.float32) / np.float32(component.code))
+        noise = _noise(as_numbers(stack[chosen[:: max(1, len(chosen) // 24)], 1::7]) / np.float32(component.code))
         return DepartureMap(depart, steady, wander, value, noise)
 
     return tuple(parallel_map(measured, components))
@@ -128,7 +129,7 @@ def _over_spans(means: NDArray[np.float32]) -> tuple[Plane, Plane, Plane]:
 def _countable(samples: NDArray[np.generic]) -> NDArray[np.generic]:
     """Samples as the library can add them up; what is no number in a float picture counts as nothing."""
     if samples.dtype.kind == "f":
-        return np.nan_to_num(samples.astype(np.float32), nan=0.0, posinf=1.0, neginf=0.0)
+        return as_numbers(samples)
     return np.ascontiguousarray(samples)
 
 

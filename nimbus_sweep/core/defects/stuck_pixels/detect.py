@@ -26,7 +26,7 @@ from numpy.typing import NDArray
 from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...media.colour import possible, to_rgb
-from ...media.frames import PictureFormat
+from ...media.frames import PictureFormat, as_numbers
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
@@ -254,7 +254,7 @@ def _frozen(volume: TimeVolume, index: int, x: int, y: int) -> bool:
     """Whether a sample keeps its value while the noise or the life around it goes on."""
     row, col = _at(volume.format, index, x, y)
     top, left = max(0, row - 4), max(0, col - 4)
-    life = volume.component_stack(index)[:, top : row + 5, left : col + 5].std(axis=0) / volume.format.components[index].code
+    life = as_numbers(volume.component_stack(index)[:, top : row + 5, left : col + 5]).std(axis=0) / volume.format.components[index].code
     life_here = float(life[row - top, col - left])
     life[max(0, row - 2 - top) : row + 3 - top, max(0, col - 2 - left) : col + 3 - left] = np.nan
     usual = float(np.nanpercentile(life, 20))
@@ -356,7 +356,7 @@ def _count(volume: TimeVolume, m: DepartureMap, index: int, row: int, col: int) 
     component = volume.format.components[index]
     stack = volume.component_stack(index)
     y0, x0 = max(0, row - 3), max(0, col - 3)
-    window = stack[:, y0 : row + 4, x0 : col + 4].astype(np.float32) / np.float32(component.code)
+    window = as_numbers(stack[:, y0 : row + 4, x0 : col + 4]) / np.float32(component.code)
     around = np.ones(window.shape[1:], bool)
     around[max(0, row - 2 - y0) : row + 3 - y0, max(0, col - 2 - x0) : col + 3 - x0] = False
     value = window[:, row - y0, col - x0]

@@ -22,7 +22,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...base.files import atomic_write
 from ...evidence.time_volume import TimeVolume
 from ...imaging.inpainting import biharmonic_weights
-from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window
+from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window, as_numbers
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
 from ...model.findings import Finding
@@ -252,7 +252,7 @@ def _model(volume: TimeVolume, site: Site) -> list[_Model] | None:
     values, scales = [], []
     for i, (across, down) in zip(colours, cells, strict=True):
         part = volume.component_stack(i)[:, top // down : (site.y + 20) // down, left // across : (site.x + 20) // across]
-        value = part.mean(0, dtype=np.float64).astype(np.float32) / np.float32(layout.components[i].code)
+        value = as_numbers(part).mean(0, dtype=np.float64).astype(np.float32) / np.float32(layout.components[i].code)
         values.append(value)
         scales.append(1.4826 * float(np.median(np.abs(value - ring_mean(value)))))
     fit = fit_site(values, cells, scales, site.x - left, site.y - top)

@@ -13,7 +13,7 @@ from ...imaging.box import Box
 from ...imaging.motion import Plane
 from ...media.colour import luma_weights
 from ...media.convert import Values, to_rgb_values, values_of, with_values
-from ...media.frames import Frame, PictureFormat
+from ...media.frames import Frame, PictureFormat, as_numbers
 from ...model.planes import Matrix, moved
 
 # Red, green, blue in 8-bit codes, not clipped: (height, width, 3), float32.
@@ -47,7 +47,9 @@ def put_rgb(frame: Frame, box: Box, picture: Picture, where: Plane) -> None:
         share = where if where.shape == target.shape else cv2.resize(where, target.shape[::-1], interpolation=cv2.INTER_AREA)
         rows, cols = np.nonzero(share > 0)
         weight = share[rows, cols].astype(np.float64)
-        target[rows, cols] = component.samples(target[rows, cols] * (1 - weight) + new[rows, cols] * weight, target.dtype)
+        target[rows, cols] = component.samples(
+            as_numbers(target[rows, cols]) * (1 - weight) + as_numbers(new[rows, cols]) * weight, target.dtype
+        )
 
 
 @dataclass(frozen=True)

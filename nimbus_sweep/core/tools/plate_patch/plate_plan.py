@@ -16,7 +16,7 @@ from ...base.files import atomic_write
 from ...imaging.box import Box
 from ...imaging.grain import Grain
 from ...imaging.motion import Plane
-from ...media.frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window
+from ...media.frames import Alone, Colour, Component, Frame, FrameSource, PictureFormat, Window, as_numbers
 from ...media.mark_ways import MarkWay
 from ...media.per_frame import FrameByFrame
 from ...model.planes import Matrix
@@ -300,7 +300,7 @@ class PlatePlan:
                 box.top // down : -(-(box.top + box.height) // down), box.left // across : -(-(box.left + box.width) // across)
             ]
             share = known if known.shape == target.shape else cv2.resize(known, target.shape[::-1], interpolation=cv2.INTER_AREA)
-            light = target.astype(np.float32) / np.float32(component.code) - np.float32(128 if component.is_chroma else 0)
+            light = as_numbers(target) / np.float32(component.code) - np.float32(128 if component.is_chroma else 0)
             fresh = grain.fresh(light, (frame.number, box.left, box.top, i)) * np.float32(component.code)
             rows, cols = np.nonzero(share > 0)
             target[rows, cols] = component.samples(target[rows, cols] + (share * fresh)[rows, cols].astype(np.float64), target.dtype)
