@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|shade-speed|light-speed|long|browser|first-minutes|sweeps]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|survey|survey-memory|shade-speed|light-speed|long|browser|first-minutes|sweeps]``."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, wear
+from benchmarks import borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, survey_speed, wear
 
 
 def main() -> None:
@@ -36,6 +36,10 @@ def main() -> None:
             quality.demo(Path(folder))
         if only in ("", "speed"):
             speed.run(Path(folder))
+        if only in ("", "survey"):
+            survey_speed.run(Path(folder))
+        if only in ("", "survey-memory"):
+            survey_speed.memory(Path(folder))
         if only in ("", "speed", "shade-speed"):
             speed.shade(Path(folder))
         if only in ("", "speed", "light-speed"):

@@ -345,9 +345,13 @@ def _surveyed(
             volume, lit = _volume(source, part, folder, repeats), _light(source, part, folder, repeats)
             steady = folder / "steadied.bin"
             span = Span.of(source, part.first, part.stop, repeats.distinct, volume)
-            told_of = look_for(ShotEvidence(volume, part.first, part.stop, light=lit, frames=span, scratch=steady), steps=steps)
+            evidence = ShotEvidence(volume, part.first, part.stop, light=lit, frames=span, scratch=steady)
+
+            def surveyed(share: float, n: int = n) -> None:
+                progress((n + share) / len(parts))
+
+            told_of = look_for(evidence, surveyed, steps=steps)
             part.found, part.notes = told_of.findings, told_of.notes
-            progress((n + 1) / len(parts))
     return parts, repeats
 
 

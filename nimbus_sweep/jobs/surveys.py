@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -41,8 +42,8 @@ def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         begin, end = done / len(places), (done + 1) / len(places)
         if len(places) > 1:
             progress(begin, what=f"Surveying shot {place + 1}")
-        volume = open_volume(data, reel, shot, source, progress.part(begin, begin + 0.4 * (end - begin)))
-        share = progress.part(begin + 0.4 * (end - begin), end)
+        volume = open_volume(data, reel, shot, source, progress.part(begin, begin + _LAID_OPEN * (end - begin)))
+        share = _with_rate(progress, begin + _LAID_OPEN * (end - begin), end, shot.stop - shot.first)
         held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
         light = open_light(data, reel, shot, source)
         shot_volume, lit = volume.between(*shot.span), light.between(*shot.span)
@@ -59,6 +60,20 @@ def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         )
     total += _share_marks(data, reel, source, progress)
     return SurveyDone(found=total, seconds=round(took, 2))
+
+
+# Share of a survey that laying the shot open takes.
+_LAID_OPEN = 0.1
+
+
+def _with_rate(progress: TaskProgress, begin: float, end: float, frames: int) -> Callable[[float], None]:
+    """Progress of a survey that takes the shares `begin` to `end` of a task, with the frames it looks at a second."""
+    started = time.monotonic()
+
+    def told(share: float) -> None:
+        progress(begin + share * (end - begin), share * frames / max(0.01, time.monotonic() - started))
+
+    return told
 
 
 def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import shutil
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import cv2
@@ -294,6 +295,15 @@ def test_work_survives_the_worker(desk: Desk, open_reel: int) -> None:
     assert "lost three times" in Task.get_by_id(lost.id).error
     desk.work()
     assert desk.task("survey").state == "done"
+
+
+@pytest.mark.parametrize(("share", "left"), [(0.01, None), (0.25, 30), (0.8, 2.5)])
+def test_time_left_is_told_by_what_was_taken(desk: Desk, open_reel: int, share: float, left: float | None) -> None:
+    started = (datetime.now(UTC) - timedelta(seconds=10)).isoformat(timespec="milliseconds")
+    task = Task.create(reel=open_reel, kind="survey", state="running", share=share, started=started)
+    database.close()
+    told = next(t for t in desk.client.get(f"/reels/{open_reel}/state", headers=ASKED).get_json()["tasks"] if t["id"] == task.id)
+    assert told["left"] == (None if left is None else pytest.approx(left, abs=2))
 
 
 def test_stopping_work(desk: Desk, open_reel: int) -> None:

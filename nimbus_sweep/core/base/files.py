@@ -26,6 +26,19 @@ def disk_full(path: Path) -> DiskFull:
     return DiskFull(f"The disk is full: {path.name} could not be written in {path.parent}. {left}Free some space and start it again.")
 
 
+def require_room(path: Path, needed: int) -> None:
+    """Raise DiskFull before anything is written where `path` would find no room for so many bytes."""
+    try:
+        free = shutil.disk_usage(path.parent).free
+    except OSError:
+        return
+    if needed > free:
+        raise DiskFull(
+            f"The disk is too full: {path.parent} needs {needed / 1e6:,.0f} MB for what is measured of the shot, and has {free / 1e6:,.0f} MB. "
+            "Free some space and start it again."
+        )
+
+
 def _is_full(error: BaseException | None) -> bool:
     """Whether there was no room, here or in what led here: the media library wraps what its file raises."""
     while error is not None:

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.errors import DiskFull
-from ..base.files import atomic_write
+from ..base.files import atomic_write, require_room
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples
 
 MAX_FRAMES = 160
@@ -151,6 +151,7 @@ class VolumeWriter:
             "shot_frames": len(source),
             "numbers": self._numbers,
         }
+        require_room(path, len(self._numbers) * source.format.frame_bytes)
         self._aside = atomic_write(path, durable=False)
         self._stream = self._aside.__enter__()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
 
@@ -157,8 +158,7 @@ def open_shot(reel_id: int) -> Response:
 
 
 def _task(task: Task, reel: Reel) -> dict[str, object]:
-    frames = reel.frames
-    left = (1 - task.share) * frames / task.rate if task.rate > 0 and task.state == "running" else None
+    left = _seconds_left(task, reel) if task.state == "running" else None
     return {
         "id": task.id,
         "kind": task.kind,
@@ -170,6 +170,21 @@ def _task(task: Task, reel: Reel) -> dict[str, object]:
         "error": task.error,
         "again": task.attempts > 1,
     }
+
+
+# Share of a task from which the time it has taken tells how long it will take.
+_TELLING = 0.03
+
+
+def _seconds_left(task: Task, reel: Reel) -> float | None:
+    """How long a running task will take yet; None where that cannot be told so far."""
+    if task.kind == "render":
+        # A render that goes on behind finished chunks has a share from the start.
+        return (1 - task.share) * reel.frames / task.rate if task.rate > 0 else None
+    if task.started is None or task.share < _TELLING:
+        return None
+    taken = (datetime.now(UTC) - datetime.fromisoformat(task.started)).total_seconds()
+    return max(0.0, taken * (1 - task.share) / task.share)
 
 
 @pages.post("/reels/<int:reel_id>/undo")

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+import shutil
+import threading
 import warnings
 from collections.abc import Callable
 from pathlib import Path
@@ -13,16 +15,18 @@ import pytest
 
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep import wording
-from nimbus_sweep.core.base.errors import Cancelled
+from nimbus_sweep.core.base.errors import Cancelled, DiskFull
 from nimbus_sweep.core.defects.static_shade import kind as static_shade
 from nimbus_sweep.core.defects.static_shade.fit import fit_loss, fit_veil, prove
 from nimbus_sweep.core.defects.static_shade.sights import PairViews
+from nimbus_sweep.core.evidence import moments
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.imaging.stack_statistics import robust
 from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.core.model.registry import DEFECTS
 from nimbus_sweep.core.pipeline.survey import Surveyed, survey
 from tests.conftest import small
 
@@ -97,6 +101,46 @@ def test_a_detector_that_fails_is_told_and_the_others_go_on(
     (entry,) = [r for r in caplog.records if r.exc_info]
     assert entry.getMessage().split(":")[0] in note, "the note names the line of the log"
     assert asked[-1] > 0.9, "what comes after it was looked for"
+
+
+@pytest.mark.slow
+def test_a_failure_of_what_all_watches_share_is_told_for_each(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def fails(*_: object, **__: object) -> None:
+        raise IndexError("no such frame")
+
+    monkeypatch.setattr(moments, "flow", fails)
+    source = small(8)
+    volume = build_volume(tmp_path / "volume.bin", source)
+    told = survey(ShotEvidence(volume, 0, 8, frames=Span.of(source, 0, 8)))
+    failed = [n for n in told.notes if n.code == "failed"]
+    assert {n.kind for n in failed} == {k.kind for k in DEFECTS.values() if k.watch is not None}
+    assert len({n.values["mark"] for n in failed}) == 1
+
+
+@pytest.mark.slow
+def test_progress_goes_up_to_the_end_and_what_goes_on_beside_is_stopped(tmp_path: Path) -> None:
+    source = small(8)
+    evidence = ShotEvidence(build_volume(tmp_path / "volume.bin", source), 0, 8, frames=Span.of(source, 0, 8))
+    shares: list[float] = []
+    survey(evidence, shares.append)
+    assert shares == sorted(shares)
+    assert shares[-1] == 1
+
+    def stops(share: float) -> None:
+        if share > 0.1:
+            raise Cancelled
+
+    before = threading.active_count()
+    with pytest.raises(Cancelled):
+        survey(evidence, stops)
+    assert threading.active_count() == before
+
+
+def test_no_room_for_what_is_measured_is_said_before_it_begins(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(shutil, "disk_usage", lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1000, 1000))  # type: ignore[attr-defined]
+    with pytest.raises(DiskFull, match=r"needs 0 MB .*, and has 0 MB"):
+        build_volume(tmp_path / "volume.bin", small(4))
+    assert not list(tmp_path.iterdir())
 
 
 def test_stopping_is_no_failure_of_a_detector(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -31,7 +31,8 @@ class CueWatch:
     """
 
     def __init__(self, span: Span, noise: float, hold_out: Masked | None = None) -> None:
-        self._span, self._events = span, EventFinder(span, noise, hold_out)
+        self._span, self._events = span, EventFinder(span.source.format, noise, hold_out)
+        self._numbers: list[int] = []
 
     def look(self, at: Moment) -> list[Change] | None:
         """What comes and goes in the corners with a frame; called from several threads at once."""
@@ -39,14 +40,17 @@ class CueWatch:
 
     def take(self, at: Moment, seen: list[Change] | None) -> None:
         """Take in what came and went with the next frame."""
+        self._numbers.append(at.frame.number)
         if seen is not None:
             self._events.add(at.place, seen)
 
     def finish(self) -> Surveyed:
         """The marks, surest first."""
-        if len(self._span) < SHORTEST + 2:
+        if len(self._numbers) < SHORTEST + 2:
             return Surveyed([])
-        return Surveyed([_finding(self._span, cue) for cue in sorted(paired(self._events.finish()), key=lambda c: -c.sure)])
+        # Frames that could not be read after all have no place among those that were.
+        read = Span(self._span.source, np.array(self._numbers, np.int64))
+        return Surveyed([_finding(read, cue) for cue in sorted(paired(self._events.finish(read)), key=lambda c: -c.sure)])
 
 
 def surveyed(

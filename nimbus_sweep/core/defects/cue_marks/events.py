@@ -212,17 +212,16 @@ class EventFinder:
 
     Parameters
     ----------
-    span : Span
-        Of the shot.
+    layout : PictureFormat
+        Of its frames.
     noise : float
         Standard deviation of its luma, in codes.
     hold_out : Region
         Where nothing is looked for.
     """
 
-    def __init__(self, span: Span, noise: float, hold_out: Masked | None = None) -> None:
-        self._span, self._noise, self._hold_out = span, noise, hold_out
-        self._layout = span.source.format
+    def __init__(self, layout: PictureFormat, noise: float, hold_out: Masked | None = None) -> None:
+        self._layout, self._noise, self._hold_out = layout, noise, hold_out
         self._zones = corners(self._layout)
         self._factor = max(1.0, self._layout.height / _HEIGHT)
         self._came: list[deque[list[_Patch]]] = [deque(maxlen=LONGEST) for _ in self._zones]
@@ -257,7 +256,7 @@ class EventFinder:
         return picture
 
     def add(self, place: int, changes: Sequence[Change]) -> None:
-        """Take in what came and went with the frame at a place; in order."""
+        """Take in what came and went with the frame at a place among those that can be read; in order."""
         for zone, seen, (new, gone) in zip(self._zones, self._came, changes, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.
             for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):
@@ -267,20 +266,20 @@ class EventFinder:
                         self._found.append((place - length, place, zone, one.mask | mates[0].mask))
             seen.append(new)
 
-    def finish(self) -> list[Event]:
-        """What sat in a corner, each looked at closely."""
+    def finish(self, span: Span) -> list[Event]:
+        """What sat in a corner, each looked at closely; `span` has the frames that could be read."""
         size = (self._layout.height, self._layout.width)
 
         def looked(one: tuple[int, int, Box, Places]) -> Event | None:
             first, stop, zone, blob = one
             hole = _hole(blob, zone, self._factor, self._layout)
-            number = int(self._span.numbers[first])
+            number = int(span.numbers[first])
             if self._hold_out is not None and (self._hold_out.mask(size, number)[hole] > 0.5).any():
                 return None
-            return weighed(self._span, first, stop, hole, self._noise, promising=True)
+            return weighed(span, first, stop, hole, self._noise, promising=True)
 
         found = [event for event in parallel_map(looked, self._found) if event is not None]
-        return [_completed(self._span, event, self._noise) for event in _apart(found)]
+        return [_completed(span, event, self._noise) for event in _apart(found)]
 
 
 def _completed(span: Span, event: Event, noise: float) -> Event:

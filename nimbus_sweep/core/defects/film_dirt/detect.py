@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 
@@ -22,6 +23,24 @@ _PLAIN, _SHARE = 0.9, 3 / 16
 _SHOWN = 40
 
 
+class _Seen(NamedTuple):
+    """What is kept of a speck: a long shot has very many."""
+
+    frame: int
+    x: int
+    y: int
+    area: int
+    bright: bool
+    contrast: float
+    sure: float
+
+    @classmethod
+    def of(cls, frame: int, speck: Speck) -> _Seen:
+        rows, cols = np.nonzero(speck.mask)
+        x, y = speck.box[1].start + int(cols.mean()), speck.box[0].start + int(rows.mean())
+        return cls(frame, x, y, len(rows), speck.bright, speck.contrast, speck.sure)
+
+
 class DirtWatch:
     """Looks for specks in every frame of a shot.
 
@@ -39,7 +58,7 @@ class DirtWatch:
         self._count, self._first, self._stop, self._hold_out = len(span), first, stop, hold_out
         self._size = (span.source.format.height, span.source.format.width)
         self._lasting = LastingSpecks()
-        self._seen: list[tuple[int, Speck]] = []
+        self._seen: list[_Seen] = []
         self._looked = self._crowded = 0
         self._factor = 1
 
@@ -59,32 +78,32 @@ class DirtWatch:
             number = at.frame.number
             held = None if self._hold_out is None else smaller(self._hold_out.mask(self._size, number), at.factor)
             specks = [one.speck for one in found]
-            self._seen += [(number, s) for s in specks if held is None or not held[s.box][s.mask].any()]
+            self._seen += [_Seen.of(number, s) for s in specks if held is None or not held[s.box][s.mask].any()]
 
     def finish(self) -> Surveyed:
         """The family of all that was found, if anything was."""
         if self._count < 3:
             return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
         self._gather(self._lasting.finish())
-        sure = with_prior(np.array([s.sure for _, s in self._seen]), self._looked)
-        specks = [(n, s, float(p)) for (n, s), p in zip(self._seen, sure, strict=True) if p >= _SURE]
+        sure = with_prior(np.array([s.sure for s in self._seen]), self._looked)
+        specks = [s._replace(sure=float(p)) for s, p in zip(self._seen, sure, strict=True) if p >= _SURE]
         return Surveyed([self._family(specks)] if specks else [])
 
-    def _family(self, seen: list[tuple[int, Speck, float]]) -> Finding:
+    def _family(self, seen: list[_Seen]) -> Finding:
         looked, factor, (height, width) = self._looked, self._factor, self._size
-        frames = len({n for n, _, _ in seen})
+        frames = len({s.frame for s in seen})
         each = len(seen) / looked
-        bright = sum(s.bright for _, s, _ in seen) / len(seen)
-        contrast = float(np.median([s.contrast for _, s, _ in seen]))
-        largest = factor * factor * max(int(s.mask.sum()) for _, s, _ in seen)
+        bright = sum(s.bright for s in seen) / len(seen)
+        contrast = float(np.median([s.contrast for s in seen]))
+        largest = factor * factor * max(s.area for s in seen)
         passing = self._crowded > looked / 3
-        confidence = min(1.0, 0.5 + 0.5 * float(np.mean([p for _, _, p in seen])) * min(1.0, frames / _ENOUGH))
-        plain = len({n for n, _, p in seen if p >= _PLAIN})
+        confidence = min(1.0, 0.5 + 0.5 * float(np.mean([s.sure for s in seen])) * min(1.0, frames / _ENOUGH))
+        plain = len({s.frame for s in seen if s.sure >= _PLAIN})
         # Among many frames chance alone shows a few doubtful ones.
         if passing or (plain < min(_ENOUGH, looked) and frames < max(min(_ENOUGH, looked), _SHARE * looked)):
             confidence = min(confidence, 0.45)
-        surest = ((n, _middle(s), p) for n, s, p in sorted(seen, key=lambda one: -one[2])[:_SHOWN])
-        places = [(n, factor * x, factor * y, round(p, 2)) for n, (x, y), p in surest]
+        surest = sorted(seen, key=lambda s: -s.sure)[:_SHOWN]
+        places = [(s.frame, factor * s.x, factor * s.y, round(s.sure, 2)) for s in surest]
         evidence = DirtEvidence(
             places=tuple(places),
             seen=len(seen),
@@ -110,11 +129,6 @@ class DirtWatch:
             confidence=round(confidence, 2),
             evidence=evidence,
         )
-
-
-def _middle(speck: Speck) -> tuple[int, int]:
-    rows, cols = np.nonzero(speck.mask)
-    return speck.box[1].start + int(cols.mean()), speck.box[0].start + int(rows.mean())
 
 
 def surveyed(

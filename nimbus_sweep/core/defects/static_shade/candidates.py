@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
 from ...evidence.travel import DISTANCES, Travel, pairs
 from ...imaging.box import Box
-from ...imaging.motion import Field, Look, Plane, agreement, blur, carried, flow, grid, inside, look, spread, support
+from ...imaging.motion import Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread, support
 from ...imaging.stack_statistics import robust
 from .light import ShotLight
 from .marks import ShadeMark
@@ -128,10 +129,42 @@ def _motion(seen: Look, there: Field, back: Field, moved: float) -> _Motion:
 def _compensated(one: Plane, other: Plane, used: Field, share: Plane, places: Field, moved: float) -> tuple[Plane, Plane]:
     """Light of the scene points of `one` as `other` shows them, and how far to trust it."""
     scene = carried(other, used, places)
-    miss = cv2.log((np.maximum(one, 0) + 4) / (np.maximum(scene, 0) + 4)) ** 2
-    weight = 0.0004 / (cv2.blur(np.minimum(miss, 0.25), (31, 31)) + 0.0004)
-    weight *= inside(used, places) * np.clip((cv2.magnitude(used[..., 0], used[..., 1]) / moved - 0.8) / 0.4, 0, 1)
-    return scene, weight * share * np.clip((one - 4) / 8, 0, 1)
+    missed = cv2.blur(_missed(one, scene), (31, 31))
+    return scene, _weight(missed, np.ascontiguousarray(used), np.ascontiguousarray(share), one, np.float32(moved))
+
+
+@njit("(float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
+def _missed(one: Plane, scene: Plane) -> Plane:
+    """Squared difference of two lights as logarithms, bounded."""
+    missed = np.empty(one.shape, np.float32)
+    none, floor, most = np.float32(0), np.float32(4), np.float32(0.25)
+    for y in range(one.shape[0]):
+        for x in range(one.shape[1]):
+            away = np.log((max(one[y, x], none) + floor) / (max(scene[y, x], none) + floor))
+            missed[y, x] = min(away * away, most)
+    return missed
+
+
+@njit(
+    "(float32[:, ::1], float32[:, :, ::1], float32[:, ::1], float32[:, ::1], float32)",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+)
+def _weight(missed: Plane, used: Field, share: Plane, one: Plane, moved: np.float32) -> Plane:
+    """How far to trust each sample: where the surroundings agree, the scene has moved, and it is not near black."""
+    height, width = one.shape
+    weight = np.empty((height, width), np.float32)
+    none, all_of_it, usual = np.float32(0), np.float32(1), np.float32(0.0004)
+    for y in range(height):
+        for x in range(width):
+            at_x, at_y = np.float32(x) + used[y, x, 0], np.float32(y) + used[y, x, 1]
+            on = (at_x >= 1) & (at_y >= 1) & (at_x <= width - 2) & (at_y <= height - 2)
+            far = np.sqrt(used[y, x, 0] * used[y, x, 0] + used[y, x, 1] * used[y, x, 1])
+            goes = min(max((far / moved - np.float32(0.8)) / np.float32(0.4), none), all_of_it)
+            lit = min(max((one[y, x] - np.float32(4)) / np.float32(8), none), all_of_it)
+            weight[y, x] = usual / (missed[y, x] + usual) * goes * share[y, x] * lit if on else none
+    return weight
 
 
 def loss_map(seen: _Evidence, half: int) -> tuple[Plane, Plane]:

@@ -1,0 +1,112 @@
+"""Compiled medians, ranks and fits against reference libraries and against the same written out."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.ndimage import median_filter
+
+from nimbus_sweep.core.defects.film_dirt.examine import at_blob, examined
+from nimbus_sweep.core.defects.scratches.row_fit import way_to, ways_down
+from nimbus_sweep.core.defects.static_shade.fit import _drawn, _moments
+from nimbus_sweep.core.defects.stuck_pixels.departures import _over_spans
+from nimbus_sweep.core.imaging.neighbours import comes_and_goes
+from nimbus_sweep.core.imaging.stack_statistics import ranked, running_median
+
+RNG = np.random.default_rng(11)
+
+
+@pytest.mark.parametrize("size", [1, 4, 7, 48, 49])
+@pytest.mark.parametrize("values", [RNG.normal(0, 9, (5, 60)), RNG.integers(0, 4, (3, 200)).astype(float), np.zeros((2, 50))])
+def test_a_running_median_is_that_of_scipy(values: np.ndarray, size: int) -> None:
+    assert np.array_equal(running_median(values, size), median_filter(values, size=(1, size), mode="nearest"))
+
+
+@pytest.mark.parametrize("count", [2, 3, 4, 5, 8])
+def test_ranks_are_those_of_a_sort(count: int) -> None:
+    stack = RNG.normal(100, 30, (count, 13, 17)).astype(np.float32)
+    ordered = np.sort(stack, 0)
+    low, high, middle, apart = ranked(stack)
+    second = min(1, count - 1)
+    assert np.array_equal(low, ordered[second])
+    assert np.array_equal(high, ordered[-1 - second])
+    assert np.allclose(middle, np.median(stack, 0), atol=1e-4)
+    assert np.array_equal(apart, np.maximum(ordered[-2] - ordered[1], 0) if count > 3 else ordered[-1] - ordered[0])
+
+
+@pytest.mark.parametrize("count", [1, 2, 5, 8])
+def test_statistics_over_spans_are_those_of_numpy(count: int) -> None:
+    means = RNG.normal(0, 3, (count, 9, 11)).astype(np.float32)
+    depart, wander, steady = _over_spans(means)
+    middle = np.median(means, 0)
+    assert np.allclose(depart, middle, atol=1e-5)
+    assert np.allclose(wander, 1.4826 * np.median(np.abs(means - middle), 0), atol=1e-5)
+    if count > 2:
+        second = np.sort(means, 0)[1]
+        assert (steady[(second > 0) & (means.min(0) > 0)] == second[(second > 0) & (means.min(0) > 0)]).all()
+
+
+def test_what_is_told_of_a_blob_is_told_by_numpy() -> None:
+    departs, left, beside = RNG.uniform(0, 50, (3, 20, 20)).astype(np.float32)
+    blob = RNG.random((20, 20)) > 0.6
+    rough, first, second = at_blob(departs, left, beside, blob)
+    assert rough == pytest.approx(np.percentile(departs[blob], 80), rel=1e-6)
+    assert (first, second) == pytest.approx((left[blob].mean(), beside[blob].mean()), rel=1e-5)
+
+
+def test_a_spot_is_filled_with_what_its_neighbours_hold() -> None:
+    """Neighbours that differ by a gain and a level: the fill is the picture without the spot."""
+    rows, cols = np.mgrid[:40, :40].astype(np.float32)
+    scene = 80 + 20 * np.sin(rows / 5) + 15 * np.cos(cols / 4)
+    here = scene.copy()
+    core = ((rows - 20) ** 2 + (cols - 20) ** 2 < 16).astype(np.uint8)
+    ring = (((rows - 20) ** 2 + (cols - 20) ** 2 > 64) & ((rows - 20) ** 2 + (cols - 20) ** 2 < 196)).astype(np.uint8)
+    here[core > 0] += 60
+    lights = (np.float32(0.9) * scene + 4, np.float32(1.1) * scene - 6)
+    seen, none = np.ones((40, 40), bool), np.zeros((40, 40), np.float32)
+    told = examined(here, lights, (seen, seen), (none, none), (cols, cols), (rows, rows), core, ring, 0.5, True)
+    assert told is not None
+    assert np.abs(told.fill - scene).max() < 3
+    assert told.contrast == pytest.approx(60, abs=2)
+    assert sum(told.shares) == pytest.approx(1)
+    assert told.moves == pytest.approx(0, abs=1e-6)
+    assert told.life == pytest.approx(float(here[ring > 0].std()), rel=1e-4)
+    plane = np.column_stack([np.ones(int(ring.sum())), rows[ring > 0], cols[ring > 0]])
+    left = here[ring > 0] - plane @ np.linalg.lstsq(plane, here[ring > 0], rcond=None)[0]
+    assert told.flat == pytest.approx(float(left.std()), rel=1e-3)
+    hidden = np.zeros((40, 40), bool)
+    assert examined(here, lights, (hidden, hidden), (none, none), (cols, cols), (rows, rows), core, ring, 0.5, True) is None
+
+
+def test_a_way_down_is_the_one_its_sums_are_made_of() -> None:
+    signed = np.ascontiguousarray(RNG.normal(0, 1, (12, 40)))
+    sides = np.ascontiguousarray(RNG.normal(0, 1, (12, 40)))
+    total, steps = ways_down(signed, 2, 0.3)
+    at = int(np.argmax(total))
+    xs, mean, share, edged, uneven = way_to(signed, sides, steps, at, 0.5, 0.7)
+    along = signed[np.arange(12), xs]
+    assert total[at] == pytest.approx(along.sum() - 0.3 * np.abs(np.diff(xs)).sum())
+    assert (mean, share) == pytest.approx((along.mean(), (along > 0.5).mean()))
+    beside = sides[np.arange(12), xs]
+    assert (edged, uneven) == pytest.approx((max((beside > 0.7).mean(), (beside < -0.7).mean()), (np.abs(beside) > 0.7).mean()))
+
+
+def test_how_far_light_is_drawn_is_told_by_sums() -> None:
+    """A veil that draws the light by a third towards 120: told exactly where nothing disturbs it."""
+    scene = RNG.uniform(20, 220, (16, 6, 7)).astype(np.float32)
+    at_mark = (scene - np.float32(1 / 3) * (scene - 120)).astype(np.float32)
+    weight = RNG.uniform(0.5, 2, scene.shape).astype(np.float32)
+    sums = _moments(at_mark, scene, weight, np.arange(16) % 2 == 1)
+    for half in (sums[0], sums[1], sums.sum(0)):
+        assert _drawn(half, 120.0) == pytest.approx(1 / 3, abs=1e-3)
+
+
+def test_nothing_comes_and_goes_in_what_neighbours_hold() -> None:
+    light = RNG.uniform(50, 200, (30, 30)).astype(np.float32)
+    assert comes_and_goes(light, (light - 1, light + 1), 0.5) is None
+    spotted = light.copy()
+    spotted[15, 15] += 40
+    marked = comes_and_goes(spotted, (light - 1, light + 1), 0.5)
+    assert marked is not None
+    assert marked[15, 15] == 1
+    assert 20 < marked.sum() < 90
