@@ -17,6 +17,7 @@ from typing import Any, Generic, Protocol, TypeVar
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ..base.parallel import Tasks, cores
 from ..imaging.levels import luma, noise_of
@@ -36,6 +37,7 @@ REACH = 2
 # column in so many tells that.
 _SCALES = (10.0, 24.0, 60.0, 160.0)
 _STILL, _SPARSE = 0.06, 4
+_TO_A_ROW = 1024
 
 
 class Pair:
@@ -156,6 +158,23 @@ class Moment:
             onto = self._about.pairs[self.place + (k if step > 0 else k - 1)].scene(step)
             way = onto if way is None else way if onto is None else onward(way, onto)
         return way
+
+    def light_at(self, offset: int, rows: NDArray[np.int64], cols: NDArray[np.int64]) -> Plane:
+        """Luma of a frame about it where the scene of some of its pixels lies in it: (pixels,), in 8-bit codes."""
+        way, other = self.way(offset), self._about.pictures[self.place + offset].light
+        down, across = other.shape[0] / way.shape[0], other.shape[1] / way.shape[1]
+        # As many to a row as the library takes.
+        padded = -(-len(rows) // _TO_A_ROW) * _TO_A_ROW
+        x, y = (np.resize(at, padded).reshape(-1, _TO_A_ROW).astype(np.float32) for at in (cols, rows))
+        moved = cv2.remap(
+            way,
+            np.float32(1 / across) * (x + 0.5) - np.float32(0.5),
+            np.float32(1 / down) * (y + 0.5) - np.float32(0.5),
+            cv2.INTER_LINEAR,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
+        x, y = x + moved[..., 0] * np.float32(across), y + moved[..., 1] * np.float32(down)
+        return np.asarray(cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).ravel()[: len(rows)])
 
     def neighbour(self, offset: int) -> Neighbour:
         """A frame about it laid on it."""
@@ -323,7 +342,7 @@ class _Pass(Generic[Seen]):
         if len(beside) < 2:
             return _Cleaned(here.look, None)
         pairs = {k: pair.result() for k, pair in raw.items()}
-        one, other = (Neighbour.along(_way(pairs, n, n + k), pictures[n + k].result().light, smooth=False) for k in beside)
+        one, other = (Neighbour.along(_way(pairs, n, n + k), pictures[n + k].result().light) for k in beside)
         marked = comes_and_goes(here.light, held := limits(one, other), self._noise)
         if marked is None:
             return _Cleaned(here.look, None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import cv2
 import numpy as np
@@ -47,7 +47,7 @@ class Neighbour:
     raw: Plane
 
     @classmethod
-    def along(cls, way: Field, other: Plane, marked: Plane | None = None, smooth: bool = True) -> Neighbour:
+    def along(cls, way: Field, other: Plane, marked: Plane | None = None) -> Neighbour:
         """A frame along the way to it.
 
         Parameters
@@ -58,12 +58,9 @@ class Neighbour:
             Its luma, in codes.
         marked : ndarray, float32, (height, width), or None
             1 where something comes and goes in it.
-        smooth : bool
-            Bicubic, for values that are to be used; else bilinear.
         """
         x, y, seen = _led(way, *other.shape)
-        between = cv2.INTER_CUBIC if smooth else cv2.INTER_LINEAR
-        light = cv2.remap(other, x, y, between, borderMode=cv2.BORDER_REPLICATE)
+        light = cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         return cls(light, marked, seen, x, y, other)
 
     def marked_in(self, box: Box) -> Plane:
@@ -144,8 +141,26 @@ def _outside(light: Plane, low: Plane, high: Plane, by: np.float32) -> NDArray[A
     return out
 
 
-def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], seen: Mask, bright: bool) -> tuple[Plane, Plane]:
-    """Rank-ordered departure and smaller difference of one sign, in codes; negative where there is none, 0 where not seen.
+class Departures(NamedTuple):
+    """How a frame departs from what two neighbours hold, in 8-bit codes; 0 where not seen.
+
+    Attributes
+    ----------
+    out, spike : ndarray, float32, (height, width)
+        Rank-ordered departure, and smaller difference of one sign; negative where there is none.
+    seeds : ndarray, bool, (height, width)
+        Where the first is as large as was asked for.
+    """
+
+    out: Plane
+    spike: Plane
+    seeds: Mask
+
+
+def departures(
+    light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], seen: Mask, bright: bool, least: Plane | None = None
+) -> Departures:
+    """How a frame departs from two neighbours.
 
     Parameters
     ----------
@@ -158,31 +173,47 @@ def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane
         Where both can be gone by.
     bright : bool
         What is brighter than both neighbours, or darker.
+    least : ndarray, float32, (rows, columns)
+        How far a seed has to be out, on a picture that may be smaller; nothing is a seed when None.
 
     References
     ----------
     Nadenau and Mitra, "Blotch and scratch detection in image sequences based on rank ordered differences", 1997; Kokaram, "Detection
     of missing data in image sequences", IEEE Transactions on Image Processing 4 (11), 1995: the spike detection index.
     """
-    return _departures(light, near[0].light, near[1].light, *held, seen, bright)
+    asked = np.full((1, 1), np.inf, np.float32) if least is None else np.ascontiguousarray(least, np.float32)
+    return Departures(*_departures(light, near[0].light, near[1].light, *held, seen, bright, asked))
 
 
 @njit(
-    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, ::1], boolean)",
+    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, ::1], boolean, float32[:, ::1])",
     cache=True,
     nogil=True,
     error_model="numpy",
 )
-def _departures(light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, seen: Mask, bright: bool) -> tuple[Plane, Plane]:
-    out, spike = np.empty(light.shape, np.float32), np.empty(light.shape, np.float32)
+def _departures(
+    light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, seen: Mask, bright: bool, least: Plane
+) -> tuple[Plane, Plane, Mask]:
+    height, width = light.shape
+    rows, cols = least.shape
+    out, spike = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    seeds = np.zeros((height, width), np.bool_)
+    places = np.arange(width) * cols // width
     sign, none = np.float32(1 if bright else -1), np.float32(0)
     held = high if bright else low
-    for y in range(light.shape[0]):
-        for x in range(light.shape[1]):
+    for y in range(height):
+        row = y * rows // height
+        most = none
+        for x in range(width):
             here = sign * light[y, x]
-            out[y, x] = here - sign * held[y, x] if seen[y, x] else none
+            departs = here - sign * held[y, x] if seen[y, x] else none
+            out[y, x] = departs
+            most = max(most, departs)
             spike[y, x] = min(here - sign * one[y, x], here - sign * other[y, x]) if seen[y, x] else none
-    return out, spike
+        if most > none:
+            for x in range(width):
+                seeds[y, x] = out[y, x] > least[row, places[x]]
+    return out, spike, seeds
 
 
 def missed_by_better(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:

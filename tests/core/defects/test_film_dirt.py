@@ -73,7 +73,8 @@ def test_departures_are_those_of_the_published_rules() -> None:
     rng = np.random.default_rng(3)
     before, here, behind = (rng.integers(0, 255, (40, 50)).astype(np.float32) for _ in range(3))
     near = [Neighbour.along(np.zeros((40, 50, 2), np.float32), p) for p in (before, behind)]
-    out, spike = departures(here, near, limits(*near), np.ones(here.shape, bool), bright=True)
+    out, spike, seeds = departures(here, near, limits(*near), np.ones(here.shape, bool), bright=True, least=np.full((4, 5), 30, np.float32))
+    assert np.array_equal(seeds, out > 30)
     for y, x in rng.integers(1, 39, (60, 2)):
         window = np.concatenate([p[y - 1 : y + 2, x - 1 : x + 2].ravel() for p in (before, behind)])
         assert out[y, x] == here[y, x] - window.max()

@@ -45,9 +45,9 @@ def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is searched with the same frames before is known, whoever asks."""
     search = static_shade.find
 
-    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None) -> ShadeSurvey:
-        if on_progress is not None or hold_out is not None:
-            return search(volume, on_progress, hold_out)
+    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None, record: Any = None) -> ShadeSurvey:
+        if on_progress is not None or hold_out is not None or record is not None:
+            return search(volume, on_progress, hold_out, record)
         content = sha256(b"".join(volume.plane_stack(p).tobytes() for p in range(3))).digest()
         if content not in FOUND:
             FOUND[content] = search(volume)

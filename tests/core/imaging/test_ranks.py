@@ -47,11 +47,14 @@ def test_statistics_over_spans_are_those_of_numpy(count: int) -> None:
 
 
 def test_what_is_told_of_a_blob_is_told_by_numpy() -> None:
-    departs, left, beside = RNG.uniform(0, 50, (3, 20, 20)).astype(np.float32)
+    departs = RNG.uniform(0, 50, (40, 60)).astype(np.float32)
+    left, beside = RNG.uniform(0, 50, (2, 20, 20)).astype(np.float32)
     blob = RNG.random((20, 20)) > 0.6
-    rough, first, second = at_blob(departs, left, beside, blob)
-    assert rough == pytest.approx(np.percentile(departs[blob], 80), rel=1e-6)
-    assert (first, second) == pytest.approx((left[blob].mean(), beside[blob].mean()), rel=1e-5)
+    rough, first, second = at_blob(departs, left, beside, blob, 7, 11)
+    box = np.s_[7:27, 11:31]
+    assert rough == pytest.approx(np.percentile(departs[box][blob], 80), rel=1e-6)
+    means = [np.kron(small, np.ones((2, 3)))[box][blob].mean() for small in (left, beside)]
+    assert (first, second) == pytest.approx(means, rel=1e-5)
 
 
 def test_a_spot_is_filled_with_what_its_neighbours_hold() -> None:

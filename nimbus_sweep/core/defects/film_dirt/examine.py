@@ -54,17 +54,30 @@ class Examined(NamedTuple):
     flat: float
 
 
-@njit("(float32[:, :], float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
-def at_blob(departs: Array, left_over: Array, beside: Array, blob: Array) -> tuple[float, float, float]:
-    """Over a blob: the 80th percentile of what departs, and the means of two maps; all of the blob's box."""
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, :], int64, int64)", cache=True, nogil=True, error_model="numpy")
+def at_blob(departs: Array, left_over: Array, beside: Array, blob: Array, top: int, left: int) -> tuple[float, float, float]:
+    """Over a blob that lies at a row and a column: the 80th percentile of what departs, and the means of two maps.
+
+    Parameters
+    ----------
+    departs : ndarray, float32, (height, width)
+    left_over, beside : ndarray, float32, (rows, columns)
+        On a picture that may be smaller.
+    blob : ndarray, bool
+    top, left : int
+    """
+    height, width = departs.shape
+    rows, cols = left_over.shape
     count, first, second = 0, 0.0, 0.0
     values = np.empty(blob.size, np.float32)
     for y in range(blob.shape[0]):
+        row = (top + y) * rows // height
         for x in range(blob.shape[1]):
             if blob[y, x]:
-                values[count] = departs[y, x]
-                first += left_over[y, x]
-                second += beside[y, x]
+                values[count] = departs[top + y, left + x]
+                col = (left + x) * cols // width
+                first += left_over[row, col]
+                second += beside[row, col]
                 count += 1
     return float(np.percentile(values[:count], 80)), first / count, second / count
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import cv2
+import numpy as np
 
 from ...evidence.moments import Moment
 from ...imaging.neighbours import LEAST, SEED, Neighbour, disc, stays
@@ -70,9 +71,18 @@ def _lasting(at: Moment, step: int) -> list[Speck]:
     if any(k not in at.offsets for k in (-step, step, 2 * step)):
         return []
     back, ahead = at.neighbour(-step), at.neighbour(step)
-    stayed = stays(at.light, back.light, ahead.light, max(SEED * at.noise, LEAST), _STAYS)
+    least = max(SEED * at.noise, LEAST)
+    stayed = stays(at.light, back.light, ahead.light, least, _STAYS)
     if not 0 < cv2.countNonZero(stayed) <= _CROWDED * stayed.size:
         return []
+    rows, cols = np.nonzero(stayed)
+    # What the second frame on shows as well is of the scene.
+    here = at.light[rows, cols]
+    before, gone = here - back.light[rows, cols], here - at.light_at(2 * step, rows, cols)
+    departs = (before * gone > 0) & (np.abs(gone) > least)
+    if not departs.any():
+        return []
+    stayed[rows[~departs], cols[~departs]] = 0
     allowed = cv2.dilate(stayed, disc(1)) > 0
     return candidates(at.light, (back, at.neighbour(2 * step)), at.noise, at.marked, allowed, least=_LASTS)
 

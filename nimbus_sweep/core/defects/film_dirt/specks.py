@@ -82,13 +82,13 @@ class Speck:
 
 @dataclass(frozen=True)
 class Unrest:
-    """How far a frame is not told by its neighbours around each place.
+    """How far a frame is not told by its neighbours around each place; on a smaller picture, as it changes little from pixel to pixel.
 
     Attributes
     ----------
-    left_over : ndarray, float32, (height, width)
+    left_over : ndarray, float32, (rows, columns)
         Mean square of what the better neighbour leaves, without what may be specks.
-    beside : ndarray, float32, (height, width)
+    beside : ndarray, float32, (rows, columns)
         Share of the surroundings that may be specks in the neighbours.
     """
 
@@ -99,7 +99,6 @@ class Unrest:
     def of(cls, light: Plane, near: Sequence[Neighbour], marked: Plane) -> Unrest:
         """Of a frame."""
         side = 2 * max(7, round(_AROUND * max(light.shape))) + 1
-        # It changes little from pixel to pixel, and is told on a smaller picture.
         step = max(1, side // 9)
         size = (max(1, light.shape[1] // step), max(1, light.shape[0] // step))
         side = 2 * round((side / step - 1) / 2) + 1
@@ -107,7 +106,7 @@ class Unrest:
         small, free = (cv2.resize(p, size, interpolation=cv2.INTER_AREA) for p in (missed, marked))
         left_over = np.maximum(cv2.blur(small, (side, side)), 0) / np.maximum(1 - cv2.blur(free, (side, side)), 0.05)
         beside = cv2.blur(np.maximum(near[0].marked_smaller(step), near[1].marked_smaller(step)), (side, side))
-        return cls(*(cv2.resize(p, light.shape[::-1], interpolation=cv2.INTER_LINEAR) for p in (left_over, beside)))
+        return cls(left_over, beside)
 
 
 def candidates(
@@ -144,14 +143,14 @@ def candidates(
         seen = seen & allowed
     frame = _Looked(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY if least is None else least)
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
-    seed = np.maximum(max(SEED * noise, LEAST), _UNREST * np.sqrt(frame.unrest.left_over))
+    least_out = np.maximum(np.float32(max(SEED * noise, LEAST)), np.float32(_UNREST) * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []
     held = limits(near[0], near[1])
     for bright in (True, False):
-        out, departs = departures(light, near, held, seen, bright)
+        out, departs, seeds = departures(light, near, held, seen, bright, least_out)
         taken = np.zeros(light.shape, bool)
         # Where more than that many depart it is no dirt, and looking at each would take for ever.
-        for box, blob, strength in _strongest(_blobs(departs, out, out > seed, extent)):
+        for box, blob, strength in _strongest(_blobs(departs, out, seeds, extent)):
             if (taken[box] & blob).any():
                 continue
             speck = _tried(frame, departs, box, blob, bright, strength)
@@ -246,7 +245,7 @@ def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, s
     """A blob filled from the neighbours, and how it behaves."""
     noise, unrest, least = frame.noise, frame.unrest, frame.least
     # Most of what departs is texture that was not followed, and is known by what is about it without being filled.
-    rough, left_over, beside = at_blob(departs[box], unrest.left_over[box], unrest.beside[box], blob)
+    rough, left_over, beside = at_blob(departs, unrest.left_over, unrest.beside, blob, box[0].start, box[1].start)
     wide, area = float(np.sqrt(left_over)), float(blob.sum())
     hoped = SpeckEvidence(rough, 0.0, 0.0, 0.05, 0.0, area, 2, min(1.0, strength / rough), 0.0, wide / rough, beside, 2.0, 1.0)
     if hoped.sure < least:
