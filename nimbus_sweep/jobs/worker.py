@@ -22,6 +22,8 @@ from .queue import Queue
 log = logging.getLogger(__name__)
 # How far drawing stands back, as Unix counts it: 0 for none, 19 for the most.
 _BEHIND = 19
+# Seconds after its start before loops are made ready: the first page and the first reel come first.
+_SETTLES = 20.0
 
 
 def run(root: Path) -> None:
@@ -36,6 +38,7 @@ def run(root: Path) -> None:
     # OpenCV's threads are begun by whoever asks first: they are not to be slow ones.
     cv2.blur(np.zeros((1024, 1024), np.float32), (5, 5))
     threading.Thread(target=_draw_behind, args=(data,), daemon=True).start()
+    threading.Thread(target=_warm_behind, daemon=True).start()
     threading.Thread(target=_end_with_server, daemon=True).start()
     # Two at a time: a survey need not wait for a long render.
     queue.huey.create_consumer(workers=2, worker_type="thread", periodic=False, initial_delay=0.05, max_delay=0.4, backoff=1.3).run()
@@ -48,10 +51,24 @@ def _perform(data: DataFolder, task_id: int) -> None:
     perform(data, task_id)
 
 
-def _draw_behind(data: DataFolder) -> None:
-    """Draw what is to be drawn, one after another, and leave the cores to whoever else wants them."""
+def _stand_back() -> None:
+    """Leave the cores to whoever else wants them."""
     with contextlib.suppress(AttributeError, OSError):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _BEHIND)
+
+
+def _warm_behind() -> None:
+    """Have the compiled loops ready before the first survey asks for them."""
+    _stand_back()
+    time.sleep(_SETTLES)
+    from ..core.pipeline.warm_up import warm_up
+
+    warm_up()
+
+
+def _draw_behind(data: DataFolder) -> None:
+    """Draw what is to be drawn, one after another, and leave the cores to whoever else wants them."""
+    _stand_back()
     if _next_to_draw() is None:
         return
     from ..demo.station import prepare

@@ -6,10 +6,9 @@ import os
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
-from multiprocessing import get_context, parent_process
+from multiprocessing import parent_process
 from typing import TypeVar
 
 import cv2
@@ -86,15 +85,29 @@ class Tasks:
         return done
 
 
+class _Alone:
+    """How many have asked for the picture library to keep to one thread, and how many threads it had before."""
+
+    lock = threading.Lock()
+    asked = 0
+    before = 1
+
+
 @contextmanager
 def single_threaded_pictures() -> Iterator[None]:
     """Keep the picture library to one thread while all cores are at work anyway: its own would only stand in their way."""
-    before = cv2.getNumThreads()
-    cv2.setNumThreads(1)
+    with _Alone.lock:
+        if not _Alone.asked:
+            _Alone.before = cv2.getNumThreads()
+            cv2.setNumThreads(1)
+        _Alone.asked += 1
     try:
         yield
     finally:
-        cv2.setNumThreads(before)
+        with _Alone.lock:
+            _Alone.asked -= 1
+            if not _Alone.asked:
+                cv2.setNumThreads(_Alone.before)
 
 
 def share_cores() -> None:
@@ -109,38 +122,3 @@ def _leave_with_parent() -> None:
     if parent is not None:
         parent.join()
         os._exit(1)
-
-
-def in_processes(work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
-    """The results of `work`, a function of a module, on items that can be sent, in order; by as many processes as there are cores.
-
-    What a process that was killed had under way is done over by the caller; on one core, all of it is done there.
-    """
-    many = cores()
-    if many == 1:
-        yield from map(work, items)
-        return
-    under_way: deque[tuple[Item, Future[Result] | None]] = deque()
-    pool = ProcessPoolExecutor(many, mp_context=get_context("spawn"), initializer=share_cores)
-
-    def begun(item: Item) -> Future[Result] | None:
-        try:
-            return pool.submit(work, item)
-        except BrokenProcessPool:
-            return None
-
-    def done(item: Item, future: Future[Result] | None) -> Result:
-        try:
-            return work(item) if future is None else future.result()
-        except BrokenProcessPool:
-            return work(item)
-
-    try:
-        for item in items:
-            under_way.append((item, begun(item)))
-            if len(under_way) > many:
-                yield done(*under_way.popleft())
-        while under_way:
-            yield done(*under_way.popleft())
-    finally:
-        pool.shutdown(wait=True, cancel_futures=True)

@@ -1,17 +1,17 @@
-"""Work spread over processes: in order, done over when a process is killed, let go of when nobody asks on."""
+"""Work spread over cores: in order, faults told, let go of when nobody asks on; processes that leave with the one who began them."""
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import subprocess
 import sys
 import time
 from pathlib import Path
 
+import cv2
 import pytest
 
-from nimbus_sweep.core.base.parallel import CORES, cores, in_processes, parallel_map
+from nimbus_sweep.core.base.parallel import CORES, Tasks, buffered_map, cores, parallel_map, single_threaded_pictures
 
 
 @pytest.fixture(autouse=True)
@@ -24,59 +24,55 @@ def doubled(n: int) -> int:
     return 2 * n
 
 
-def dies_elsewhere(n: int) -> int:
-    if n == 3 and multiprocessing.parent_process() is not None:
-        os._exit(9)
-    return 2 * n
-
-
 def fails(n: int) -> int:
     if n == 2:
         raise ValueError("this one")
     return n
 
 
-@pytest.mark.slow
-def test_results_come_in_order() -> None:
-    assert list(in_processes(doubled, range(9))) == [2 * n for n in range(9)]
-    assert list(in_processes(doubled, [])) == []
+def told_where(n: int) -> int:
+    time.sleep(0.2)
+    return os.getpid()
 
 
-@pytest.mark.slow
-def test_one_core_is_worked_on_by_the_caller_alone(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv(CORES, "1")
-    assert set(in_processes(told_where, range(3))) == {os.getpid()}
-    assert list(parallel_map(doubled, range(5))) == [2 * n for n in range(5)]
+@pytest.mark.parametrize("many", ["1", "2"])
+def test_results_come_in_order(many: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(CORES, many)
+    assert list(parallel_map(doubled, range(9))) == [2 * n for n in range(9)]
+    assert list(buffered_map(doubled, range(9))) == [(n, 2 * n) for n in range(9)]
+    assert list(parallel_map(doubled, [])) == []
+    with Tasks(cores()) as tasks:
+        begun = [tasks.begin(doubled, n) for n in range(9)]
+        assert [task.result() for task in begun] == [2 * n for n in range(9)]
+
+
+def test_rubbish_for_a_number_of_cores_is_as_if_there_were_none(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv(CORES, "rubbish")
     assert cores() == (os.cpu_count() or 1)
 
 
-@pytest.mark.slow
-def test_what_a_killed_process_had_is_done_over() -> None:
-    assert list(in_processes(dies_elsewhere, range(7))) == [2 * n for n in range(7)]
-
-
-@pytest.mark.slow
-def test_a_fault_is_told_and_stops_it() -> None:
-    found = in_processes(fails, range(100))
+@pytest.mark.parametrize("many", ["1", "2"])
+def test_a_fault_is_told_and_stops_it(many: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(CORES, many)
+    found = parallel_map(fails, range(100))
     assert next(found) == 0
     with pytest.raises(ValueError, match="this one"):
         list(found)
+    with Tasks(cores()) as tasks, pytest.raises(ValueError, match="this one"):
+        tasks.begin(fails, 2).result()
 
 
 WAITS = """
 import time
-from nimbus_sweep.core.base.parallel import in_processes
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
+from nimbus_sweep.core.base.parallel import share_cores
 from tests.core.base.test_parallel import told_where
 if __name__ == "__main__":
-    for pid in in_processes(told_where, range(50)):
-        print(pid, flush=True)
+    with ProcessPoolExecutor(2, get_context("spawn"), initializer=share_cores) as pool:
+        for pid in pool.map(told_where, range(50)):
+            print(pid, flush=True)
 """
-
-
-def told_where(n: int) -> int:
-    time.sleep(0.2)
-    return os.getpid()
 
 
 @pytest.mark.slow
@@ -100,3 +96,19 @@ def _runs(pid: int) -> bool:
         return Path(f"/proc/{pid}/stat").read_text().split(")")[1].split()[0] != "Z"
     except OSError:
         return False
+
+
+def test_the_picture_library_has_its_threads_back_when_the_last_is_done() -> None:
+    before = cv2.getNumThreads()
+    cv2.setNumThreads(2)
+    try:
+        one, other = single_threaded_pictures(), single_threaded_pictures()
+        one.__enter__()
+        other.__enter__()
+        assert cv2.getNumThreads() == 1
+        one.__exit__(None, None, None)
+        assert cv2.getNumThreads() == 1
+        other.__exit__(None, None, None)
+        assert cv2.getNumThreads() == 2
+    finally:
+        cv2.setNumThreads(before)
