@@ -122,9 +122,6 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
 
 def _measured(light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
-    # A veil is broad: a few pairs show that there is none.
-    if c.veil and _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS // 2)[1] < _DOUBT[0]:
-        return None
     made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
     if _DOUBT[0] < sure < _DOUBT[1]:
         made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS)
