@@ -12,10 +12,11 @@ from numpy.typing import NDArray
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, compressed, drifting, noisy, panned, still
 from nimbus_sweep.core.defects.cue_marks import repair as cue_lift
-from nimbus_sweep.core.defects.cue_marks.detect import surveyed as surveyed_cues
+from nimbus_sweep.core.defects.cue_marks.detect import CueWatch
 from nimbus_sweep.core.defects.transients import repair as fleeting
-from nimbus_sweep.core.defects.transients.detect import surveyed as surveyed_crossing
+from nimbus_sweep.core.defects.transients.detect import CrossingWatch
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import noise_at_hand, watched
 from nimbus_sweep.core.imaging.grain import measure
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.model.regions import Key, Outside, Part, Region
@@ -116,7 +117,7 @@ def _cue_row(
     spoiled = source.over(compressed(source, put) if squeezed else put)
     span = Span.of(spoiled, 0, len(truth))
     start = time.perf_counter()
-    found = [f for f in surveyed_cues(span, 0, len(truth)).findings if f.convinces]
+    found = [f for f in watched(span, CueWatch(span, noise_at_hand(span))).findings if f.convinces]
     plan = cue_lift.analyse(span, cue_lift.resolve(cue_lift.CueLiftSettings(), found))
     rate = len(truth) / (time.perf_counter() - start)
     wanted = {n for m in marks for n in range(m.first, min(m.stop, len(truth)))}
@@ -207,7 +208,7 @@ def _bird_row(name: str, source: MemorySource, seed: int) -> None:
     walked = crossed(truth, [figure]) if seed < 0 else truth
     spoiled = source.over(crossed(walked, things))
     span = Span.of(spoiled, 0, len(truth))
-    named = surveyed_crossing(span, 0, len(truth)).findings
+    named = watched(span, CrossingWatch(span, 0, len(truth))).findings
     start = time.perf_counter()
     plan = fleeting.analyse(span, fleeting.FleetingSettings())
     rate = len(truth) / (time.perf_counter() - start)

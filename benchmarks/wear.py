@@ -12,11 +12,12 @@ from numpy.typing import NDArray
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, compressed, noisy
 from nimbus_sweep.core.defects.film_dirt.repair import SpeckSweepSettings, analyse
-from nimbus_sweep.core.defects.scratches.detect import surveyed as surveyed_lines
+from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings
 from nimbus_sweep.core.defects.scratches.repair import analyse as lift_lines
 from nimbus_sweep.core.defects.scratches.repair import resolve as settle_lines
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import watched
 from nimbus_sweep.demo.dirt import scattered, soiled
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 
@@ -144,7 +145,7 @@ def _scratch_row(name: str, kind: str, source: MemorySource, put: list[Scratch])
     spoiled = source.over(scratched(truth, put) if put else truth)
     span = Span.of(spoiled, 0, len(truth))
     start = time.perf_counter()
-    found = [f for f in surveyed_lines(span, 0, len(truth)).findings if f.convinces]
+    found = [f for f in watched(span, ScratchWatch(span)).findings if f.convinces]
     settings = settle_lines(LineLiftSettings(), found)
     plan = lift_lines(span, settings)
     rate = len(truth) / (time.perf_counter() - start)

@@ -85,7 +85,7 @@ class Tasks:
         return done
 
 
-class _Alone:
+class _LibraryThreads:
     """How many have asked for the picture library to keep to one thread, and how many threads it had before."""
 
     lock = threading.Lock()
@@ -96,18 +96,18 @@ class _Alone:
 @contextmanager
 def single_threaded_pictures() -> Iterator[None]:
     """Keep the picture library to one thread while all cores are at work anyway: its own would only stand in their way."""
-    with _Alone.lock:
-        if not _Alone.asked:
-            _Alone.before = cv2.getNumThreads()
+    with _LibraryThreads.lock:
+        if not _LibraryThreads.asked:
+            _LibraryThreads.before = cv2.getNumThreads()
             cv2.setNumThreads(1)
-        _Alone.asked += 1
+        _LibraryThreads.asked += 1
     try:
         yield
     finally:
-        with _Alone.lock:
-            _Alone.asked -= 1
-            if not _Alone.asked:
-                cv2.setNumThreads(_Alone.before)
+        with _LibraryThreads.lock:
+            _LibraryThreads.asked -= 1
+            if not _LibraryThreads.asked:
+                cv2.setNumThreads(_LibraryThreads.before)
 
 
 def share_cores() -> None:

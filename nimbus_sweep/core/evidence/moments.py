@@ -19,7 +19,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.parallel import Tasks, cores
+from ..base.parallel import Tasks, cores, single_threaded_pictures
 from ..imaging.levels import luma, noise_of
 from ..imaging.motion import Field, Look, Plane, flow, grid, look, smooth_way
 from ..imaging.neighbours import Neighbour, comes_and_goes, drawn_between, limits
@@ -33,10 +33,10 @@ Seen = TypeVar("Seen")
 _LARGE, _LOOKED_AT, _HALF = 640, 360, 400
 # How far apart frames are laid on one another.
 REACH = 2
-# Widths that the motion of the scene is smoothed by, in pixels of the picture it is told on; what is no motion there; and one row and
-# column in so many tells that.
+# Widths that the motion of the scene is smoothed by, in pixels of the picture it is told on; pixels of the picture looked at that are no
+# motion; and one row and column in so many tells that.
 _SCALES = (10.0, 24.0, 60.0, 160.0)
-_STILL, _SPARSE = 0.06, 4
+_STILL, _SPARSE = 0.12, 4
 _TO_A_ROW = 1024
 
 
@@ -49,8 +49,8 @@ class Pair:
         In pixels of the picture motion is told on, x first.
     """
 
-    def __init__(self, forward: Field, backward: Field, looks: tuple[Look, Look]) -> None:
-        self.forward, self.backward, self._looks = forward, backward, looks
+    def __init__(self, forward: Field, backward: Field, looks: tuple[Look, Look], still: float) -> None:
+        self.forward, self.backward, self._looks, self._still = forward, backward, looks, still
         self._lock = Lock()
         self._scene: dict[int, Field | None] = {}
 
@@ -60,14 +60,14 @@ class Pair:
             if step not in self._scene:
                 there, back = (self.forward, self.backward) if step > 0 else (self.backward, self.forward)
                 way = smooth_way(there, back, self._looks[0 if step > 0 else 1], _SCALES, 4)
-                self._scene[step] = None if way is None or _is_still(way) else way
+                self._scene[step] = None if way is None or _moves_less(way, self._still) else way
             return self._scene[step]
 
 
-def _is_still(way: Field) -> bool:
-    """Whether hardly anything of a picture moves."""
+def _moves_less(way: Field, pixels: float) -> bool:
+    """Whether hardly anything of a picture moves farther than that."""
     sparse = way[::_SPARSE, ::_SPARSE]
-    return float(np.percentile(cv2.magnitude(sparse[..., 0].copy(), sparse[..., 1].copy()), 95)) < _STILL
+    return float(np.percentile(np.hypot(sparse[..., 0], sparse[..., 1]), 95)) < pixels
 
 
 @dataclass(frozen=True)
@@ -228,9 +228,9 @@ def smaller(plane: Plane, factor: int) -> Plane:
     return np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA))
 
 
-def _halved(light: Plane, factor: int) -> int:
+def _told_on(height: int, width: int, factor: int) -> int:
     """How many times smaller than what is looked at, `factor` times smaller than the frame, the picture is that motion is told on."""
-    return 2 if factor > 1 or min(light.shape) >= _HALF else 1
+    return 2 if factor > 1 or min(height, width) >= _HALF else 1
 
 
 def noise_at_hand(span: Span, factor: int = 1) -> float:
@@ -270,6 +270,8 @@ class _Pass(Generic[Seen]):
 
     def __init__(self, span: Span, look_at: Callable[[Moment], Seen], factor: int, noise: float) -> None:
         self._span, self._look_at, self._factor, self._noise = span, look_at, factor, noise
+        self._half = _told_on(span.source.format.height, span.source.format.width, factor)
+        self._still = _STILL / self._half
         self._tasks = Tasks(cores())
         self._pictures: dict[int, Future[_Picture]] = {}
         self._raw: dict[int, Future[Pair]] = {}
@@ -279,7 +281,7 @@ class _Pass(Generic[Seen]):
         self._next_cleaned = self._next_seen = self._next_given = 0
 
     def run(self) -> Iterator[tuple[Moment, Seen]]:
-        with self._tasks:
+        with single_threaded_pictures(), self._tasks:
             count = 0
             for count, frame in enumerate(self._span.frames(), 1):
                 self._pictures[count - 1] = self._tasks.begin(self._picture, frame)
@@ -327,14 +329,13 @@ class _Pass(Generic[Seen]):
 
     def _picture(self, frame: Frame) -> _Picture:
         light = smaller(luma(frame), self._factor)
-        half = _halved(light, self._factor)
-        small = smaller(light, half)
-        return _Picture(frame, light, small, look(small, self._noise / half))
+        small = smaller(light, self._half)
+        return _Picture(frame, light, small, look(small, self._noise / self._half))
 
     def _pair(self, one: Future[_Picture], other: Future[_Picture]) -> Pair:
         mine, theirs = one.result().look.gray, other.result().look.gray
         # Only what comes and goes is told by it; what is cleaned of that tells motion better.
-        return Pair(flow(mine, theirs, rough=True), flow(theirs, mine, rough=True), (one.result().look, other.result().look))
+        return Pair(flow(mine, theirs, rough=True), flow(theirs, mine, rough=True), (one.result().look, other.result().look), self._still)
 
     def _clean(self, n: int, pictures: Mapping[int, Future[_Picture]], raw: Mapping[int, Future[Pair]]) -> _Cleaned:
         here = pictures[n].result()
@@ -346,13 +347,13 @@ class _Pass(Generic[Seen]):
         marked = comes_and_goes(here.light, held := limits(one, other), self._noise)
         if marked is None:
             return _Cleaned(here.look, None)
-        drawn, half = drawn_between(here.light, one.light, other.light, held, marked), _halved(here.light, self._factor)
-        return _Cleaned(look(smaller(drawn, half), self._noise / half), marked)
+        drawn = drawn_between(here.light, one.light, other.light, held, marked)
+        return _Cleaned(look(smaller(drawn, self._half), self._noise / self._half), marked)
 
     def _clean_pair(self, one: Future[_Cleaned], other: Future[_Cleaned]) -> Pair:
         mine, theirs = one.result(), other.result()
         looks = (mine.look, theirs.look)
-        return Pair(flow(looks[0].gray, looks[1].gray), flow(looks[1].gray, looks[0].gray), looks)
+        return Pair(flow(looks[0].gray, looks[1].gray), flow(looks[1].gray, looks[0].gray), looks, self._still)
 
     def _look(
         self, n: int, pictures: Mapping[int, Future[_Picture]], cleaned: Mapping[int, Future[_Cleaned]], pairs: Mapping[int, Future[Pair]]
@@ -379,8 +380,8 @@ class Watch(Protocol):
         """Take in what was seen in a frame; called in order."""
         ...
 
-    def finish(self) -> Surveyed:
-        """What was found, after the last frame."""
+    def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
+        """What was found, after the last frame; tells the share done of what that takes, and may be stopped by it."""
         ...
 
 
@@ -391,4 +392,4 @@ def watched(span: Span, watch: Watch, on_progress: Callable[[float], None] | Non
         watch.take(moment, seen)
         if on_progress:
             on_progress(min(1.0, done / len(span)))
-    return watch.finish()
+    return watch.finish(lambda share: None)

@@ -157,9 +157,7 @@ class Departures(NamedTuple):
     seeds: Mask
 
 
-def departures(
-    light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], seen: Mask, bright: bool, least: Plane | None = None
-) -> Departures:
+def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane], seen: Mask, bright: bool, least: Plane) -> Departures:
     """How a frame departs from two neighbours.
 
     Parameters
@@ -174,15 +172,14 @@ def departures(
     bright : bool
         What is brighter than both neighbours, or darker.
     least : ndarray, float32, (rows, columns)
-        How far a seed has to be out, on a picture that may be smaller; nothing is a seed when None.
+        How far a seed has to be out, on a picture that may be smaller.
 
     References
     ----------
     Nadenau and Mitra, "Blotch and scratch detection in image sequences based on rank ordered differences", 1997; Kokaram, "Detection
     of missing data in image sequences", IEEE Transactions on Image Processing 4 (11), 1995: the spike detection index.
     """
-    asked = np.full((1, 1), np.inf, np.float32) if least is None else np.ascontiguousarray(least, np.float32)
-    return Departures(*_departures(light, near[0].light, near[1].light, *held, seen, bright, asked))
+    return Departures(*_departures(light, near[0].light, near[1].light, *held, seen, bright, least))
 
 
 @njit(
@@ -218,11 +215,11 @@ def _departures(
 
 def missed_by_better(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
     """Square of what the better of two neighbours leaves of a frame, 0 where that is `marked`: (height, width), float32."""
-    return _missed(light, one, other, marked)
+    return _squared_miss(light, one, other, marked)
 
 
 @njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
-def _missed(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
+def _squared_miss(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
     missed = np.empty(light.shape, np.float32)
     for y in range(light.shape[0]):
         for x in range(light.shape[1]):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, SerializeAsAny, model_validator
 
@@ -91,6 +91,22 @@ class Finding(BaseModel):
         if isinstance(evidence, dict):
             evidence = kind.evidence.model_validate(evidence)
         return {**stored, "kind": kind.kind, "evidence": evidence}
+
+    @classmethod
+    def of_picture(cls, kind: str, step: str, size: tuple[int, int], shot: tuple[int, int], confidence: float, evidence: Evidence) -> Self:
+        """A finding of the whole picture, height and width, in all frames of a shot, first and stop."""
+        return cls(
+            kind=kind,
+            step=step,
+            x=0,
+            y=0,
+            width=size[1],
+            height=size[0],
+            first=shot[0],
+            stop=shot[1],
+            confidence=round(confidence, 2),
+            evidence=evidence,
+        )
 
     @property
     def convinces(self) -> bool:

@@ -45,7 +45,7 @@ def survey(
     wanted = None if steps is None else set(steps)
     kinds = [k for k in DEFECTS.values() if getattr(evidence, k.needs) is not None and (wanted is None or wanted & set(k.steps))]
     held = {k.kind: next((hold_outs[s] for s in k.steps if s in hold_outs), None) if hold_outs else None for k in kinds}
-    looked = _Looked(kinds, evidence, held)
+    looked = _ShotSurvey(kinds, evidence, held)
     results, notes = looked.run(on_progress)
     found = [f for k in kinds if k.kind in results for f in results[k.kind].findings]
     told = [n for k in kinds if k.kind in results for n in results[k.kind].notes]
@@ -54,11 +54,13 @@ def survey(
 
 # The work of a detector that looks at a shot all at once, in frames of the pass over it: about as much for a long shot as for a short one.
 _AT_ONCE = 40
+# Share of the pass that its frames take; the rest is what is measured of what was found.
+_FRAMES_SHARE = 0.85
 # Seconds after which progress is told again, where nothing else tells it.
 _TOLD_AFTER = 0.25
 
 
-class _Looked:
+class _ShotSurvey:
     """A shot looked at by several detectors: those that look at it all at once beside those that watch its frames go by."""
 
     def __init__(self, kinds: Sequence[DefectKind], evidence: ShotEvidence, held: Mapping[str, Masked | None]) -> None:
@@ -69,18 +71,21 @@ class _Looked:
         self._frames = len(evidence.frames) if self._watching and evidence.frames is not None else 0
         self._at_once_share = self._pass_share = 0.0
         self._stopped = False
+        self._failure: BaseException | None = None
 
     def run(self, on_progress: Callable[[float], None] | None) -> tuple[dict[str, Surveyed], list[Note]]:
         """What each of them found, and what kept any from it."""
         total = max(1, _AT_ONCE * len(self._at_once) + self._frames)
 
         def tell() -> None:
+            if self._failure is not None:
+                raise self._failure
             if on_progress is not None:
                 on_progress(min(1.0, (_AT_ONCE * len(self._at_once) * self._at_once_share + self._frames * self._pass_share) / total))
 
         with single_threaded_pictures(), Tasks(min(2, cores())) as tasks:
             try:
-                beside = tasks.begin(self._all_at_once, tell if cores() == 1 else None)
+                beside = tasks.begin(self._beside, tell if cores() == 1 else None)
                 if self._watching:
                     self._pass(tell)
                 while not _is_done(beside, _TOLD_AFTER):
@@ -91,6 +96,14 @@ class _Looked:
                 self._stopped = True
         tell()
         return self._results, self._notes
+
+    def _beside(self, tell: Callable[[], None] | None) -> None:
+        try:
+            self._all_at_once(tell)
+        except BaseException as error:
+            # A full disk, say: whoever drives the pass is told at the next frame.
+            self._failure = error
+            raise
 
     def _all_at_once(self, tell: Callable[[], None] | None) -> None:
         evidence = self._evidence
@@ -139,11 +152,17 @@ class _Looked:
                 if not _taken(kind, watch, moment, seen.get(name), self._evidence, self._notes):
                     # One that failed does not look on.
                     del watches[name]
-            self._pass_share = min(1.0, done / len(span))
+            self._pass_share = _FRAMES_SHARE * min(1.0, done / len(span))
             tell()
-        for name, (kind, watch) in watches.items():
+        for done, (name, (kind, watch)) in enumerate(watches.items()):
+
+            def finishing(share: float, done: int = done) -> None:
+                self._pass_share = _FRAMES_SHARE + (1 - _FRAMES_SHARE) * (done + share) / len(watches)
+                tell()
+
             with _alone(kind, self._evidence, self._notes):
-                self._results[name] = watch.finish()
+                self._results[name] = watch.finish(finishing)
+        self._pass_share = 1.0
 
     def _moments(
         self, span: Span, look: Callable[[Moment], dict[str, Any]], watches: dict[str, tuple[DefectKind, Watch]]

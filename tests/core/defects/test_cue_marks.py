@@ -13,12 +13,14 @@ import pytest
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, panned
 from nimbus_sweep.core.base.errors import SweepError
-from nimbus_sweep.core.defects.cue_marks.detect import drawn_by_hand, surveyed
+from nimbus_sweep.core.defects.cue_marks.detect import CueWatch, drawn_by_hand
 from nimbus_sweep.core.defects.cue_marks.events import APART, corners, paired
 from nimbus_sweep.core.defects.cue_marks.repair import CueLiftSettings, CueSeed, FrameNudge, analyse, resolve
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import noise_at_hand, watched
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.model.regions import Key, Outside, Part, Region, box_region
+from nimbus_sweep.core.model.findings import Surveyed
+from nimbus_sweep.core.model.regions import Key, Masked, Outside, Part, Region, box_region
 from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.tools.borrow_fill import BorrowFillSettings, frames_named
@@ -30,6 +32,10 @@ from tests.conftest import with_sweep
 
 # Common practice, no source: four frames, 168 clear, four again.
 FIRST, LONG = 9, 190
+
+
+def surveyed(span: Span, hold_out: Masked | None = None) -> Surveyed:
+    return watched(span, CueWatch(span, noise_at_hand(span), hold_out))
 
 
 @lru_cache(maxsize=2)
@@ -59,7 +65,7 @@ def test_both_marks_of_a_pair_are_found_and_nothing_else_is_altered(kind: str) -
     spoiled = cues.marked(truth, cues.pair(FIRST, (height, width), kind))
     over = long("coffee").over(spoiled)
     span = Span.of(over, 0, LONG)
-    findings = surveyed(span, 0, LONG).findings
+    findings = surveyed(span).findings
     assert [(f.first, f.stop) for f in findings if f.convinces] in ([(9, 13), (181, 185)], [(181, 185), (9, 13)])
     assert findings[0].evidence.partner in (9, 181)
     assert "168 clear frames" in sentence(findings[0])
@@ -77,7 +83,7 @@ def test_both_marks_of_a_pair_are_found_and_nothing_else_is_altered(kind: str) -
 @pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["bikes-1", "pan chelsea"], ["bikes-2", "bunny-near", "carphone"]))
 def test_a_sound_clip_has_none(name: str) -> None:
-    assert not [f for f in surveyed(Span.of(short(name), 0, 28), 0, 28).findings if f.convinces]
+    assert not [f for f in surveyed(Span.of(short(name), 0, 28)).findings if f.convinces]
 
 
 @pytest.mark.slow
@@ -110,7 +116,7 @@ def one_mark(name: str, kind: str = "dark") -> tuple[MemorySource, list[Planes],
 @pytest.mark.slow
 def test_one_alone_is_found_and_is_less_sure_than_a_pair() -> None:
     over, _, _ = one_mark("bikes-3", "light")
-    found = surveyed(Span.of(over, 0, 28), 0, 28).findings
+    found = surveyed(Span.of(over, 0, 28)).findings
     assert [(f.first, f.stop) for f in found if f.convinces] == [(11, 15)]
     assert found[0].confidence <= 0.75
     assert "may lie in the next" in sentence(found[0])
@@ -145,14 +151,14 @@ def test_one_side_may_lend_alone_and_the_first_and_last_frames_have_but_one(lend
 def test_shots_of_one_and_two_frames_have_none() -> None:
     for stop in (1, 2):
         span = Span.of(short("bikes-1"), 0, stop)
-        assert not surveyed(span, 0, stop).findings
+        assert not surveyed(span).findings
         assert not len(analyse(span, CueLiftSettings(marks=())).table)
 
 
 @pytest.mark.slow
 def test_what_is_held_out_is_not_looked_for() -> None:
     over, _, _ = one_mark("bikes-3", "light")
-    assert not surveyed(Span.of(over, 0, 28), 0, 28, None, box_region(500, 0, 140, 90)).findings
+    assert not surveyed(Span.of(over, 0, 28), box_region(500, 0, 140, 90)).findings
 
 
 def test_the_corners_lie_at_the_top_and_no_pair_is_nearer_than_marks_are() -> None:

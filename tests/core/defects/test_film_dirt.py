@@ -13,12 +13,12 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
-from nimbus_sweep.core.defects.film_dirt.detect import surveyed
+from nimbus_sweep.core.defects.film_dirt.detect import DirtWatch
 from nimbus_sweep.core.defects.film_dirt.likelihood import with_prior
 from nimbus_sweep.core.defects.film_dirt.look_over import look_over
 from nimbus_sweep.core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings, analyse
 from nimbus_sweep.core.evidence.frames_at_hand import Span
-from nimbus_sweep.core.evidence.moments import each_moment
+from nimbus_sweep.core.evidence.moments import each_moment, watched
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.imaging.neighbours import Neighbour, departures, limits
@@ -30,8 +30,9 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
 from nimbus_sweep.core.media.repeats import Repeats
 from nimbus_sweep.core.media.writer import Cut
+from nimbus_sweep.core.model.findings import Surveyed
 from nimbus_sweep.core.model.recipes import Recipe, Step
-from nimbus_sweep.core.model.regions import box_region
+from nimbus_sweep.core.model.regions import Masked, box_region
 from nimbus_sweep.core.pipeline.analyses import Analyses, analysis_key
 from nimbus_sweep.core.pipeline.comparison import compare, report_of
 from nimbus_sweep.core.pipeline.render import RenderedShot, RenderSpec, render, treated
@@ -43,6 +44,10 @@ from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep, write_movie
 
 FRAMES = 12
+
+
+def surveyed(span: Span, hold_out: Masked | None = None) -> Surveyed:
+    return watched(span, DirtWatch(span, 0, len(span), hold_out))
 
 
 @lru_cache(maxsize=4)
@@ -201,7 +206,7 @@ def test_shots_too_short_to_tell_are_left_alone(frames: int) -> None:
     _, spoiled = dirty("bunny-near", 5)
     short = spoiled.over(list(spoiled.pictures)[:frames])
     assert not len(learned(short).table)
-    assert surveyed(Span.of(short, 0, frames), 0, frames).notes
+    assert surveyed(Span.of(short, 0, frames)).notes
 
 
 @pytest.mark.slow
@@ -235,7 +240,7 @@ def snowing(seed: int, flakes: int = 400) -> MemorySource:
 
 @pytest.mark.slow
 def test_snow_is_warned_of_and_nothing_is_suggested() -> None:
-    told = surveyed(Span.of(snowing(2), 0, FRAMES), 0, FRAMES).findings
+    told = surveyed(Span.of(snowing(2), 0, FRAMES)).findings
     assert all(not f.convinces for f in told)
     assert any("snow" in sentence(f) for f in told)
 
@@ -248,8 +253,8 @@ def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
     assert [f.kind for f in told] == ["film-dirt"]
     assert told[0].convinces
     assert told[0].evidence.each == pytest.approx(6, rel=0.5)
-    assert not surveyed(Span.of(sound, 0, FRAMES), 0, FRAMES).findings
-    held = surveyed(Span.of(spoiled, 0, FRAMES), 0, FRAMES, hold_out=box_region(0, 0, 640, 272)).findings
+    assert not surveyed(Span.of(sound, 0, FRAMES)).findings
+    held = surveyed(Span.of(spoiled, 0, FRAMES), box_region(0, 0, 640, 272)).findings
     assert not held
 
 

@@ -12,20 +12,25 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes
-from nimbus_sweep.core.defects.scratches.detect import surveyed
+from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
 from nimbus_sweep.core.defects.scratches.profiles import line_ends, profile_of, rows_of, straight
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, Seed, analyse, resolve
 from nimbus_sweep.core.defects.scratches.threads import BANDS, Scores, band_means, lines, scores
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import watched
 from nimbus_sweep.core.imaging.patches import PatchPlan
-from nimbus_sweep.core.model.findings import Finding
+from nimbus_sweep.core.model.findings import Finding, Surveyed
 from nimbus_sweep.core.model.recipes import Recipe, Step
-from nimbus_sweep.core.model.regions import box_region
+from nimbus_sweep.core.model.regions import Masked, box_region
 from nimbus_sweep.demo.mast import Mast
 from nimbus_sweep.demo.scratches import Scratch, scratched, three
 from tests.conftest import with_sweep
 
 FRAMES = 16
+
+
+def surveyed(span: Span, hold_out: Masked | None = None) -> Surveyed:
+    return watched(span, ScratchWatch(span, hold_out))
 
 
 @lru_cache(maxsize=4)
@@ -41,7 +46,7 @@ def worn(name: str, seed: int) -> tuple[MemorySource, MemorySource, list[Scratch
 
 
 def found_in(over: MemorySource) -> list[Finding]:
-    return surveyed(Span.of(over, 0, len(over)), 0, len(over)).findings
+    return surveyed(Span.of(over, 0, len(over))).findings
 
 
 def lifted(over: MemorySource, findings: list[Finding]) -> tuple[PatchPlan, list[Planes]]:
@@ -155,7 +160,7 @@ def test_what_is_held_out_is_not_found() -> None:
     _, spoiled, put = worn("pan coffee", 1)
     span = Span.of(spoiled, 0, FRAMES)
     around = box_region(int(put[0].x) - 20, 0, 40, 360)
-    held = surveyed(span, 0, FRAMES, hold_out=around).findings
+    held = surveyed(span, around).findings
     assert len([f for f in held if f.convinces]) == 2
 
 

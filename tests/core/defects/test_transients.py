@@ -13,13 +13,15 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
-from nimbus_sweep.core.defects.transients.detect import surveyed
+from nimbus_sweep.core.defects.transients.detect import CrossingWatch
 from nimbus_sweep.core.defects.transients.repair import FleetingSettings, analyse
 from nimbus_sweep.core.evidence.frames_at_hand import Span
+from nimbus_sweep.core.evidence.moments import watched
 from nimbus_sweep.core.imaging.grain import measure
 from nimbus_sweep.core.imaging.patches import PatchPlan
 from nimbus_sweep.core.media.frames import Frame
-from nimbus_sweep.core.model.regions import Outside, box_region
+from nimbus_sweep.core.model.findings import Surveyed
+from nimbus_sweep.core.model.regions import Masked, Outside, box_region
 from nimbus_sweep.core.pipeline.suggestions import suggested
 from nimbus_sweep.core.tools.lend_grain import GrainOf, GrainPlan, LendGrainSettings, given
 from nimbus_sweep.core.tools.lend_grain import analyse as match
@@ -27,6 +29,10 @@ from nimbus_sweep.demo.birds import Crossing, crossed, flock
 from tests.conftest import with_sweep
 
 LONG = 24
+
+
+def surveyed(span: Span, hold_out: Masked | None = None) -> Surveyed:
+    return watched(span, CrossingWatch(span, 0, len(span), hold_out))
 
 
 @lru_cache(maxsize=6)
@@ -67,7 +73,7 @@ def test_gulls_before_a_camera_that_stands_are_taken_off(name: str, seed: int) -
     assert altered < 0.0004
     assert not plan.figures["slow"]
     # Each is told of by the survey, but a step for it is never suggested.
-    found = surveyed(Span.of(over, 0, LONG), 0, LONG).findings
+    found = surveyed(Span.of(over, 0, LONG)).findings
     assert [f.kind for f in found if f.convinces] == ["transient"]
     assert found[0].evidence.keeps == "lighter"
     assert not suggested(found).steps
@@ -99,7 +105,7 @@ def test_a_sound_clip_comes_back_as_it_was(name: str) -> None:
 @pytest.mark.slow
 @pytest.mark.parametrize("name", with_sweep(["carphone", "pan rocket"], ["bunny-near"]))
 def test_nothing_is_named_where_nothing_crosses(name: str) -> None:
-    assert not [f for f in surveyed(Span.of(scene(name), 0, LONG), 0, LONG).findings if f.convinces]
+    assert not [f for f in surveyed(Span.of(scene(name), 0, LONG)).findings if f.convinces]
 
 
 @pytest.mark.slow

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from ...evidence.frames_at_hand import Span
-from ...evidence.moments import Moment, noise_at_hand, watched
+from ...evidence.moments import Moment
 from ...imaging.outlines import line_round, outline_of
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
@@ -44,20 +44,13 @@ class CueWatch:
         if seen is not None:
             self._events.add(at.place, seen)
 
-    def finish(self) -> Surveyed:
+    def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The marks, surest first."""
         if len(self._numbers) < SHORTEST + 2:
             return Surveyed([])
         # Frames that could not be read after all have no place among those that were.
         read = Span(self._span.source, np.array(self._numbers, np.int64))
-        return Surveyed([_finding(read, cue) for cue in sorted(paired(self._events.finish(read)), key=lambda c: -c.sure)])
-
-
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for cue marks in a shot by themselves; see `CueWatch`."""
-    return watched(span, CueWatch(span, noise_at_hand(span), hold_out), on_progress)
+        return Surveyed([_finding(read, cue) for cue in sorted(paired(self._events.finish(read, on_progress)), key=lambda c: -c.sure)])
 
 
 def drawn_by_hand(shape: Shape, size: tuple[int, int], frame: int) -> Finding:

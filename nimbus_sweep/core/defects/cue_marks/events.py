@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import itertools
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Any
@@ -266,7 +266,7 @@ class EventFinder:
                         self._found.append((place - length, place, zone, one.mask | mates[0].mask))
             seen.append(new)
 
-    def finish(self, span: Span) -> list[Event]:
+    def finish(self, span: Span, on_progress: Callable[[float], None]) -> list[Event]:
         """What sat in a corner, each looked at closely; `span` has the frames that could be read."""
         size = (self._layout.height, self._layout.width)
 
@@ -278,7 +278,10 @@ class EventFinder:
                 return None
             return weighed(span, first, stop, hole, self._noise, promising=True)
 
-        found = [event for event in parallel_map(looked, self._found) if event is not None]
+        found = []
+        for done, event in enumerate(parallel_map(looked, self._found), 1):
+            found += [event] if event is not None else []
+            on_progress(done / len(self._found))
         return [_completed(span, event, self._noise) for event in _apart(found)]
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ...evidence.frames_at_hand import Span
-from ...evidence.moments import Moment, smaller, watched
+from ...evidence.moments import Moment, smaller
 from ...model.findings import Finding, Note, Surveyed
 from ...model.regions import Masked
 from .evidence import DirtEvidence
@@ -80,7 +80,7 @@ class DirtWatch:
             specks = [one.speck for one in found]
             self._seen += [_Seen.of(number, s) for s in specks if held is None or not held[s.box][s.mask].any()]
 
-    def finish(self) -> Surveyed:
+    def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The family of all that was found, if anything was."""
         if self._count < 3:
             return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
@@ -90,7 +90,7 @@ class DirtWatch:
         return Surveyed([self._family(specks)] if specks else [])
 
     def _family(self, seen: list[_Seen]) -> Finding:
-        looked, factor, (height, width) = self._looked, self._factor, self._size
+        looked, factor = self._looked, self._factor
         frames = len({s.frame for s in seen})
         each = len(seen) / looked
         bright = sum(s.bright for s in seen) / len(seen)
@@ -117,22 +117,4 @@ class DirtWatch:
             crowded=self._crowded,
             passing=passing,
         )
-        return Finding(
-            kind="film-dirt",
-            step="speck-sweep",
-            x=0,
-            y=0,
-            width=width,
-            height=height,
-            first=self._first,
-            stop=self._stop,
-            confidence=round(confidence, 2),
-            evidence=evidence,
-        )
-
-
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for specks in a shot by themselves; see `DirtWatch`."""
-    return watched(span, DirtWatch(span, first, stop, hold_out), on_progress)
+        return Finding.of_picture("film-dirt", "speck-sweep", self._size, (self._first, self._stop), confidence, evidence)

@@ -82,10 +82,10 @@ def at_blob(departs: Array, left_over: Array, beside: Array, blob: Array, top: i
     return float(np.percentile(values[:count], 80)), first / count, second / count
 
 
-@njit("(uint8[:, :], uint8[:, :], boolean[:, :], float32[:, :])", cache=True, nogil=True, error_model="numpy")
-def _told_by(core: Array, ring: Array, seen: Array, marked: Array) -> tuple[bool, float, int]:
-    """Whether a neighbour shows the place, how far it is marked there, and how many samples of the ring it tells of unmarked."""
-    inside = shown = bare = 0
+@njit("(uint8[:, :], boolean[:, :], float32[:, :])", cache=True, nogil=True, error_model="numpy")
+def _shows(core: Array, seen: Array, marked: Array) -> tuple[bool, float]:
+    """Whether a neighbour shows the place, and how far it comes and goes itself there."""
+    inside = shown = 0
     marks = 0.0
     for y in range(core.shape[0]):
         for x in range(core.shape[1]):
@@ -93,9 +93,7 @@ def _told_by(core: Array, ring: Array, seen: Array, marked: Array) -> tuple[bool
                 inside += 1
                 shown += seen[y, x]
                 marks += marked[y, x]
-            elif ring[y, x] and seen[y, x] and marked[y, x] < 0.05:
-                bare += 1
-    return shown > 0.9 * inside, marks / max(1, inside), bare
+    return shown > 0.9 * inside, marks / max(1, inside)
 
 
 @njit("(float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
@@ -123,7 +121,7 @@ def _fitted(here: Array, source: Array, ring: Array) -> tuple[float, float, floa
 
 
 @njit("(float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
-def _missed(here: Array, made: Array, ring: Array) -> float:
+def _rms_difference(here: Array, made: Array, ring: Array) -> float:
     count, squares = 0, 0.0
     for y in range(ring.shape[0]):
         for x in range(ring.shape[1]):
@@ -219,8 +217,8 @@ def examined(
     Examined or None
         None where no neighbour shows it, or too little lies about it.
     """
-    usable_0, marks_0, _ = _told_by(core, ring, seen[0], marked[0])
-    usable_1, marks_1, _ = _told_by(core, ring, seen[1], marked[1])
+    usable_0, marks_0 = _shows(core, seen[0], marked[0])
+    usable_1, marks_1 = _shows(core, seen[1], marked[1])
     if not (usable_0 or usable_1):
         return None
     shape = here.shape
@@ -236,22 +234,22 @@ def examined(
                 second = not usable_1 or (seen[1][y, x] and marked[1][y, x] < 0.05)
                 bare[y, x] = first and second
                 left += bare[y, x]
-    told = bare
+    judged = bare
     if left < max(12.0, 0.3 * whole):
-        told, left = both, shown
+        judged, left = both, shown
     if left < 12:
         return None
     gain_0 = gain_1 = 0.0
     error_0 = error_1 = np.inf
     made_0, made_1 = np.zeros(shape, np.float32), np.zeros(shape, np.float32)
     if usable_0:
-        gain_0, level, own = _fitted(here, lights[0], told)
+        gain_0, level, own = _fitted(here, lights[0], judged)
         made_0 = (gain_0 * (lights[0] - level) + own).astype(np.float32)
-        error_0 = _missed(here, made_0, told)
+        error_0 = _rms_difference(here, made_0, judged)
     if usable_1:
-        gain_1, level, own = _fitted(here, lights[1], told)
+        gain_1, level, own = _fitted(here, lights[1], judged)
         made_1 = (gain_1 * (lights[1] - level) + own).astype(np.float32)
-        error_1 = _missed(here, made_1, told)
+        error_1 = _rms_difference(here, made_1, judged)
     # What is marked there itself counts only where the other shows nothing.
     doubt_0 = (0.05 if marks_0 > 0.1 else 1.0) / (error_0 * error_0 + 0.25 + noise * noise)
     doubt_1 = (0.05 if marks_1 > 0.1 else 1.0) / (error_1 * error_1 + 0.25 + noise * noise)
@@ -269,20 +267,20 @@ def examined(
                 count += 1
     moves = 0.0
     if usable_0:
-        moves += _unsteady(at_x[0], at_y[0], told)
+        moves += _unsteady(at_x[0], at_y[0], judged)
     if usable_1:
-        moves += _unsteady(at_x[1], at_y[1], told)
-    life, flat = _calm(here, told)
+        moves += _unsteady(at_x[1], at_y[1], judged)
+    life, flat = _calm(here, judged)
     return Examined(
         fill,
         layer,
-        told,
+        judged,
         (usable_0, usable_1),
         (marks_0, marks_1),
         (share_0, share_1),
         (gain_0, gain_1),
         float(np.percentile(inside[:count], 80)),
-        _missed(here, fill, told),
+        _rms_difference(here, fill, judged),
         min(error_0, error_1),
         apart / count if usable_0 and usable_1 else -1.0,
         moves / (int(usable_0) + int(usable_1)),

@@ -141,7 +141,7 @@ def candidates(
     seen = near[0].seen & near[1].seen
     if allowed is not None:
         seen = seen & allowed
-    frame = _Looked(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY if least is None else least)
+    frame = _Compared(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY if least is None else least)
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
     least_out = np.maximum(np.float32(max(SEED * noise, LEAST)), np.float32(_UNREST) * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []
@@ -230,7 +230,7 @@ def _window(box: Box, by: int, shape: tuple[int, ...]) -> Box:
 
 
 @dataclass(frozen=True)
-class _Looked:
+class _Compared:
     """A frame, what it is held against, and how sure what is found must be."""
 
     light: Plane
@@ -241,7 +241,7 @@ class _Looked:
     least: float
 
 
-def _tried(frame: _Looked, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
+def _tried(frame: _Compared, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
     """A blob filled from the neighbours, and how it behaves."""
     noise, unrest, least = frame.noise, frame.unrest, frame.least
     # Most of what departs is texture that was not followed, and is known by what is about it without being filled.

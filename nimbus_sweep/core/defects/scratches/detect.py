@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...evidence.frames_at_hand import Span
-from ...evidence.moments import Moment, watched
+from ...evidence.moments import Moment
 from ...imaging.levels import luma
 from ...imaging.motion import Plane
 from ...media.frames import Frame
@@ -57,25 +57,20 @@ class ScratchWatch:
             kept = own if self._hold_out is None else [n for n in own if not _held(n, self._hold_out, *self._size, number)]
             self._followers[bright].add(at.place, kept)
 
-    def finish(self) -> Surveyed:
+    def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The scratches, surest first."""
         height, width = self._size
         if len(self._numbers) < 3:
             return Surveyed([])
         findings = []
-        for thread in [t for follower in self._followers.values() for t in follower.threads(self._moves, width)]:
+        threads = [t for follower in self._followers.values() for t in follower.threads(self._moves, width)]
+        for done, thread in enumerate(threads):
+            on_progress(done / len(threads))
             profile = _measure(self._span, self._numbers, thread) if thread.may_be_a_scratch else None
             sure = sureness(thread, profile, len(self._span)) if profile is not None else 0.0
             if profile is not None and sure:
                 findings.append(_finding(thread, profile, sure, self._numbers, height, width))
         return Surveyed(sorted(findings, key=lambda f: -f.confidence))
-
-
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for scratches in a shot by themselves; see `ScratchWatch`."""
-    return watched(span, ScratchWatch(span, hold_out), on_progress)
 
 
 def _means_of(frame: Frame) -> NDArray[np.float32]:

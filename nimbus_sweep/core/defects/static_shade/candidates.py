@@ -129,12 +129,12 @@ def _motion(seen: Look, there: Field, back: Field, moved: float) -> _Motion:
 def _compensated(one: Plane, other: Plane, used: Field, share: Plane, places: Field, moved: float) -> tuple[Plane, Plane]:
     """Light of the scene points of `one` as `other` shows them, and how far to trust it."""
     scene = carried(other, used, places)
-    missed = cv2.blur(_missed(one, scene), (31, 31))
+    missed = cv2.blur(_log_difference(one, scene), (31, 31))
     return scene, _weight(missed, np.ascontiguousarray(used), np.ascontiguousarray(share), one, np.float32(moved))
 
 
 @njit("(float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
-def _missed(one: Plane, scene: Plane) -> Plane:
+def _log_difference(one: Plane, scene: Plane) -> Plane:
     """Squared difference of two lights as logarithms, bounded."""
     missed = np.empty(one.shape, np.float32)
     none, floor, most = np.float32(0), np.float32(4), np.float32(0.25)

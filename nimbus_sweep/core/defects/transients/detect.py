@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...evidence.frames_at_hand import Span
-from ...evidence.moments import Moment, watched
+from ...evidence.moments import Moment
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import CrossingEvidence
@@ -100,12 +100,12 @@ class CrossingWatch:
                 self._found.append(_Crossing(number, one, pace, long))
         self._going = going
 
-    def finish(self) -> Surveyed:
+    def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """All that crosses, as one finding, if anything does."""
         return Surveyed([self._finding()] if self._found else [])
 
     def _finding(self) -> Finding:
-        found, factor, (height, width) = self._found, self._factor, self._size
+        found, factor = self._found, self._factor
         frames = {f.frame for f in found}
         pace = factor * float(np.median([f.pace for f in found]))
         dark = sum(f.one.contrast < 0 for f in found)
@@ -118,18 +118,7 @@ class CrossingWatch:
         # Chance lines up three now and then: many among few frames tell, and one that goes on.
         usual, longest = len(found) * min(1.0, _OF / self._looked), max(f.long for f in found)
         sure = min(0.9, 0.25 + _EACH * usual + _LONGER * (longest - 1))
-        return Finding(
-            kind="transient",
-            step="fleeting",
-            x=0,
-            y=0,
-            width=width,
-            height=height,
-            first=self._first,
-            stop=self._stop,
-            confidence=round(sure, 2),
-            evidence=evidence,
-        )
+        return Finding.of_picture("transient", "fleeting", self._size, (self._first, self._stop), sure, evidence)
 
 
 def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], farthest: float) -> Iterator[tuple[Passed, Passed, float]]:
@@ -153,10 +142,3 @@ def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], fart
 def _unlike(one: Passed, other: Passed) -> bool:
     a, b = sorted((int(one.mask.sum()), int(other.mask.sum())))
     return b > _GROWS * a
-
-
-def surveyed(
-    span: Span, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
-) -> Surveyed:
-    """Look for things that cross a shot by themselves; see `CrossingWatch`."""
-    return watched(span, CrossingWatch(span, first, stop, hold_out), on_progress)

@@ -77,24 +77,13 @@ def ready(frame: Frame, noise: float, factor: int) -> Ready:
     return Ready(frame, light, look(small, noise / factor), small)
 
 
-# Ways from a frame to another, by their numbers, before what crosses is left out of them.
-Known = dict[tuple[int, int], Field]
-
-
-def motion_between(one: Ready, other: Ready, noise: float, known: Known | None = None) -> Field | None:
-    """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all.
-
-    Where frames are held against one another both ways, `known` keeps what was told before.
-    """
+def motion_between(one: Ready, other: Ready, noise: float) -> Field | None:
+    """The way from a frame to another, without what crosses, on their small pictures, in their pixels; None for no motion at all."""
     change = np.abs(cv2.blur(one.small - other.small, (3, 3)))
     change = np.abs(change - np.median(change[::_SPARSE, ::_SPARSE]))
     if float((change > 2.0 + noise).mean()) < 0.03:
         return None
-    known = {} if known is None else known
-    for a, b in ((one, other), (other, one)):
-        if (a.frame.number, b.frame.number) not in known:
-            known[a.frame.number, b.frame.number] = flow(a.look.gray, b.look.gray)
-    forward, backward = (known[a.frame.number, b.frame.number] for a, b in ((one, other), (other, one)))
+    forward, backward = flow(one.look.gray, other.look.gray), flow(other.look.gray, one.look.gray)
     smooth = smooth_way(forward, backward, one.look, _SCALES)
     if smooth is None:
         return None
