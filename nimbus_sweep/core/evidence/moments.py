@@ -38,6 +38,8 @@ REACH = 2
 _SCALES = (10.0, 24.0, 60.0, 160.0)
 _STILL, _SPARSE = 0.12, 4
 _TO_A_ROW = 1024
+# Pixels of room about what comes and goes; of pictures looked at smaller, as many of the frame's as at half its size.
+_ROOM = 4
 
 
 class Pair:
@@ -272,6 +274,7 @@ class _Pass(Generic[Seen]):
         self._span, self._look_at, self._factor, self._noise = span, look_at, factor, noise
         self._half = _told_on(span.source.format.height, span.source.format.width, factor)
         self._still = _STILL / self._half
+        self._room = min(_ROOM, max(2, round(2 * _ROOM / factor)))
         self._tasks = Tasks(cores())
         self._pictures: dict[int, Future[_Picture]] = {}
         self._raw: dict[int, Future[Pair]] = {}
@@ -344,7 +347,7 @@ class _Pass(Generic[Seen]):
             return _Cleaned(here.look, None)
         pairs = {k: pair.result() for k, pair in raw.items()}
         one, other = (Neighbour.along(_way(pairs, n, n + k), pictures[n + k].result().light) for k in beside)
-        marked = comes_and_goes(here.light, held := limits(one, other), self._noise)
+        marked = comes_and_goes(here.light, held := limits(one, other), self._noise, self._room)
         if marked is None:
             return _Cleaned(here.look, None)
         drawn = drawn_between(here.light, one.light, other.light, held, marked)

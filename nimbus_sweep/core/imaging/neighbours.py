@@ -16,8 +16,8 @@ from .motion import Field, Plane
 
 Mask = NDArray[np.bool_]
 Box = tuple[slice, slice]
-# What comes and goes is out by so many deviations of the noise, and at least by so many 8-bit codes; pixels of room about it.
-SEED, LEAST, _ROOM = 5.0, 6.0, 4
+# What comes and goes is out by so many deviations of the noise, and at least by so many 8-bit codes.
+SEED, LEAST = 5.0, 6.0
 _SQUARE = np.ones((3, 3), np.uint8)
 
 
@@ -112,7 +112,7 @@ def limits(one: Neighbour, other: Neighbour) -> tuple[Plane, Plane]:
     return cv2.erode(cv2.min(one.light, other.light), _SQUARE), cv2.dilate(cv2.max(one.light, other.light), _SQUARE)
 
 
-def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float) -> Plane | None:
+def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float, room: int) -> Plane | None:
     """Where a frame is outside what its neighbours hold, with room about it.
 
     Parameters
@@ -122,6 +122,8 @@ def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float) -> Pla
         What they hold, see `limits`.
     noise : float
         Standard deviation of the noise, in codes.
+    room : int
+        Pixels about it.
 
     Returns
     -------
@@ -129,7 +131,7 @@ def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float) -> Pla
         1 there; None for nowhere.
     """
     out = _outside(light, *held, np.float32(max(SEED * noise, LEAST)))
-    return cv2.dilate(out, disc(_ROOM)).astype(np.float32) if out.any() else None
+    return cv2.dilate(out, disc(room)).astype(np.float32) if out.any() else None
 
 
 @njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)", cache=True, nogil=True, error_model="numpy")

@@ -106,10 +106,10 @@ def test_how_far_light_is_drawn_is_told_by_sums() -> None:
 
 def test_nothing_comes_and_goes_in_what_neighbours_hold() -> None:
     light = RNG.uniform(50, 200, (30, 30)).astype(np.float32)
-    assert comes_and_goes(light, (light - 1, light + 1), 0.5) is None
+    assert comes_and_goes(light, (light - 1, light + 1), 0.5, 4) is None
     spotted = light.copy()
     spotted[15, 15] += 40
-    marked = comes_and_goes(spotted, (light - 1, light + 1), 0.5)
+    marked = comes_and_goes(spotted, (light - 1, light + 1), 0.5, 4)
     assert marked is not None
     assert marked[15, 15] == 1
     assert 20 < marked.sum() < 90
