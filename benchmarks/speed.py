@@ -207,7 +207,7 @@ import resource, sys, time
 from pathlib import Path
 from nimbus_sweep.core.media.opening import fingerprint, open_reel
 from nimbus_sweep.core.media.view import ProxyMaker
-from nimbus_sweep.core.scan import scan
+from nimbus_sweep.core.evidence.scan import scan
 start = time.perf_counter()
 source = open_reel(sys.argv[1])
 seen = scan(source, proxy=ProxyMaker(Path(sys.argv[2]) / "long.jpegs"), volume=Path(sys.argv[2]) / "long.bin")

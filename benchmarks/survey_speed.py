@@ -76,9 +76,9 @@ def run(folder: Path) -> None:
     )
     for name, *named, coding in FILES:
         path = real(folder / f"{name.replace(', ', '-')}{_CODED[coding][3]}", *named, coding, (1920, 1080))  # type: ignore[arg-type]
-        floor, _ = _decoded(path), decode_only(path)
+        before = _decoded(path)
         told = surveyed(path)
-        floor = float(np.median([floor, _decoded(path), _decoded(path)]))
+        floor = float(np.median([before, _decoded(path), _decoded(path)]))
         alone = surveyed(path, one_core=True)
         print(
             f"  {name:<16}{told['frames']:>7}{floor:>8.2f}s{told['took']:>8.1f}s{told['took'] / floor:>7.1f}"
@@ -103,7 +103,7 @@ def memory(folder: Path) -> None:
 def sweep(folder: Path) -> None:
     """Specks found in every frame at full size: frames a second, without and with the decoding and coding of a delivery."""
     source = clip("bunny")
-    count, layout = 32, source.format
+    count = 32
     spoiled = soiled(list(source.pictures)[:count], scattered(count, source.pictures[0][0].shape, 3, 12))
     pictures = [
         [cv2.resize(p, (1920 >> (i > 0), 1080 >> (i > 0)), interpolation=cv2.INTER_CUBIC) for i, p in enumerate(q)] for q in spoiled
@@ -119,7 +119,6 @@ def sweep(folder: Path) -> None:
                 np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)[: samples.shape[0], : samples.shape[1]] = samples
             out.mux(stream.encode(picture))
         out.mux(stream.encode())
-    assert layout.width == 1280
     reel = open_reel(path)
     analyse(Span.of(reel, 0, 4), SpeckSweepSettings())
     began = time.perf_counter()

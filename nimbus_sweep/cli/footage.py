@@ -195,7 +195,8 @@ def _analysed(
                 continue
             analyses = Analyses(folder / "analyses", print_, shot.first, shot.stop)
             asked = (source, shot, folder, repeats)
-            known = analyses.make(applied, source, partial(_volume, *asked), None, partial(_light, *asked), repeats.distinct)
+            opened, lit = partial(_volume, *asked), partial(_light, *asked)
+            known = analyses.make(applied, source, opened, None, lit, repeats.distinct, partial(_kept, shot))
             treated.append(TreatedShot(f"Shot {n + 1}", shot.first, shot.stop, applied, [f.as_json() for f in shot.found], known))
             progress((n + 1) / len(shots))
     return treated
@@ -327,6 +328,11 @@ def _volume(source: ReelReader, part: _Part, folder: Path, repeats: Repeats) -> 
         with recorded(path.with_suffix(".light"), source, part.first) as writer:
             part.volume = build_volume(path, source, writer.add, first=part.first, stop=part.stop, usable=repeats.distinct)
         part.light = LightRecord(path.with_suffix(".light"))
+    return part.volume
+
+
+def _kept(part: _Part) -> TimeVolume | None:
+    """The volume a survey has left."""
     return part.volume
 
 

@@ -187,6 +187,13 @@ def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -
     return open_volume(data, reel, shot, source).between(*shot.span)
 
 
+def _kept_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume | None:
+    """The same where it is there."""
+    path = volume_path(data, reel, shot.first, shot.stop)
+    is_there = path.exists() and path.with_suffix(".json").exists()
+    return _span_volume(data, reel, shot, source) if is_there else None
+
+
 def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
     return open_light(data, reel, shot, source).between(*shot.span)
 
@@ -203,8 +210,9 @@ def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReade
         begin, end = done / len(active), (done + 1) / len(active)
         opened = partial(_span_volume, data, reel, shot, source)
         lit = partial(_span_light, data, reel, shot, source)
+        kept = partial(_kept_volume, data, reel, shot, source)
         known = analyses_of(data, reel, shot).make(
-            recipe, source, opened, partial(_within, progress, begin, end), lit, usable_of(data, reel)
+            recipe, source, opened, partial(_within, progress, begin, end), lit, usable_of(data, reel), kept
         )
         made.append(TreatedShot(shot.name or f"Shot {n}", shot.enter, shot.leave, recipe, [f.as_json() for f in edits.kept(shot)], known))
     return made

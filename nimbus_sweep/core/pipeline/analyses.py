@@ -91,6 +91,7 @@ class Analyses:
         on_progress: Callable[[float], None] | None = None,
         light: Callable[[], LightRecord] | None = None,
         usable: NDArray[np.int64] | None = None,
+        kept: Callable[[], TimeVolume | None] = lambda: None,
     ) -> list[Knowledge]:
         """Make what is missing, and give the knowledge of every active step.
 
@@ -108,6 +109,8 @@ class Analyses:
             Gives the light record of the untreated shot, where there is one.
         usable : ndarray, int64
             Frames of the reel that are there and repeat no other; all when None.
+        kept : callable
+            Gives the time volume where a survey has left one, and None otherwise: its frames need not be decoded again.
         """
         made: list[Knowledge] = []
         active = recipe.active
@@ -122,7 +125,7 @@ class Analyses:
                 if step.of.learns_from == "nothing":
                     before = treated
                 elif step.of.learns_from == "frames":
-                    before = Span.of(treated, self.first, self.stop, usable)
+                    before = Span.of(treated, self.first, self.stop, usable, None if made else kept())
                 elif step.of.learns_from == "light":
                     before = light() if light and not made else record(scratch, treated, self.first, self.stop)
                 else:

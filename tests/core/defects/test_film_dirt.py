@@ -201,6 +201,21 @@ def test_knowledge_is_kept_whole(tmp_path: Path) -> None:
             assert not len(outside)
 
 
+@pytest.mark.slow
+def test_what_a_survey_has_left_is_not_decoded_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    _, spoiled = dirty("bunny-near", 5)
+    volume = build_volume(tmp_path / "volume.bin", spoiled)
+    recipe = Recipe(steps=(Step(kind="speck-sweep"),))
+
+    def patches(folder: str, **more: object) -> list[int]:
+        made = Analyses(tmp_path / folder, "x", 0, FRAMES).make(recipe, spoiled, lambda: volume, **more)  # type: ignore[arg-type]
+        return [int(places[0].sum()) for places in made[0].touched_in().values()]
+
+    decoded = patches("decoded")
+    monkeypatch.setattr(MemorySource, "frames", lambda *_: pytest.fail("no frame is asked for"))
+    assert patches("kept", kept=lambda: volume) == decoded
+
+
 @pytest.mark.parametrize("frames", [1, 2])
 def test_shots_too_short_to_tell_are_left_alone(frames: int) -> None:
     _, spoiled = dirty("bunny-near", 5)
