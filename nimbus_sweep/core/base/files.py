@@ -34,7 +34,7 @@ def require_room(path: Path, needed: int) -> None:
         return
     if needed > free:
         raise DiskFull(
-            f"The disk is too full: {path.parent} needs {needed / 1e6:,.0f} MB for what is measured of the shot, and has {free / 1e6:,.0f} MB. "
+            f"There is not enough room on the disk: this shot takes {needed / 1e6:.0f} MB in {path.parent}, and {free / 1e6:.0f} MB are free. "
             "Free some space and start it again."
         )
 

@@ -138,7 +138,7 @@ def test_progress_goes_up_to_the_end_and_what_goes_on_beside_is_stopped(tmp_path
 
 def test_no_room_for_what_is_measured_is_said_before_it_begins(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(shutil, "disk_usage", lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1000, 1000))  # type: ignore[attr-defined]
-    with pytest.raises(DiskFull, match=r"needs 0 MB .*, and has 0 MB"):
+    with pytest.raises(DiskFull, match=r"takes 0 MB in .*, and 0 MB are free"):
         build_volume(tmp_path / "volume.bin", small(4))
     assert not list(tmp_path.iterdir())
 
