@@ -63,14 +63,8 @@ class Neighbour:
         light = cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         return cls(light, marked, seen, x, y, other)
 
-    def marked_in(self, box: Box) -> Plane:
-        """How far a part of it, along the motion, comes and goes itself, 0 to 1."""
-        if self.marked is None:
-            return np.zeros(self.light[box].shape, np.float32)
-        return np.asarray(cv2.remap(self.marked, self.x[box], self.y[box], cv2.INTER_LINEAR))
-
     def marked_smaller(self, factor: int) -> Plane:
-        """The same of all of it, so many times smaller."""
+        """How far each place of it, along the motion, comes and goes itself, 0 to 1; so many times smaller."""
         size = (max(1, self.light.shape[1] // factor), max(1, self.light.shape[0] // factor))
         if self.marked is None:
             return np.zeros(size[::-1], np.float32)

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 import pytest
 from scipy.ndimage import median_filter
 
+from nimbus_sweep.core.defects.film_dirt.attempt import dilated, reached
+from nimbus_sweep.core.defects.film_dirt.blobs import blobs_of
+from nimbus_sweep.core.defects.film_dirt.elsewhere import least_left
 from nimbus_sweep.core.defects.film_dirt.examine import at_blob, examined
 from nimbus_sweep.core.defects.scratches.row_fit import way_to, ways_down
 from nimbus_sweep.core.defects.static_shade.fit import _drawn, _moments
 from nimbus_sweep.core.defects.stuck_pixels.departures import _over_spans
-from nimbus_sweep.core.imaging.neighbours import comes_and_goes
+from nimbus_sweep.core.imaging.neighbours import comes_and_goes, disc
 from nimbus_sweep.core.imaging.stack_statistics import ranked, running_median
 
 RNG = np.random.default_rng(11)
@@ -55,6 +59,56 @@ def test_what_is_told_of_a_blob_is_told_by_numpy() -> None:
     assert rough == pytest.approx(np.percentile(departs[box][blob], 80), rel=1e-6)
     means = [np.kron(small, np.ones((2, 3)))[box][blob].mean() for small in (left, beside)]
     assert (first, second) == pytest.approx(means, rel=1e-5)
+
+
+@pytest.mark.parametrize("reach", [1, 2, 4, 5])
+def test_a_part_is_grown_as_opencv_grows_it(reach: int) -> None:
+    for share in (0.02, 0.3, 0.9):
+        part = (RNG.random((31, 43)) < share).astype(np.uint8)
+        assert np.array_equal(dilated(part, reach), cv2.dilate(part, disc(reach)))
+
+
+def test_a_hole_is_closed_and_holds_only_what_hangs_together_with_its_core() -> None:
+    """As OpenCV closes and labels it."""
+    layer = cv2.GaussianBlur(RNG.normal(0, 60, (40, 50)).astype(np.float32), (0, 0), 1.5)
+    core = np.zeros((40, 50), np.uint8)
+    core[18:21, 24:27] = 1
+    wide = cv2.dilate(core, disc(9))
+    out = (((layer > 5) & (wide > 0)) | (core > 0)).astype(np.uint8)
+    closed = cv2.morphologyEx(out, cv2.MORPH_CLOSE, disc(1)) & wide
+    _, named = cv2.connectedComponents(closed, connectivity=8)
+    wanted = np.isin(named, np.unique(named[core > 0]))
+    assert 9 < wanted.sum() < closed.sum()
+    assert np.array_equal(reached(layer, core, wide, 5.0), wanted)
+
+
+def test_blobs_hold_a_seed_and_are_those_that_opencv_labels() -> None:
+    departs = cv2.GaussianBlur(RNG.normal(0, 60, (60, 80)).astype(np.float32), (0, 0), 2.0)
+    seeds = np.zeros((60, 80), bool)
+    peaks = np.argwhere((departs == cv2.dilate(departs, np.ones((9, 9)))) & (departs > 12))
+    for row, col in peaks[::2]:
+        seeds[row, col] = True
+    found = blobs_of(departs, departs, seeds, 3.0)
+    wholes = set()
+    _, named = cv2.connectedComponents((departs > 3).astype(np.uint8), connectivity=8)
+    for n in np.unique(named[seeds]):
+        inside = named == n
+        if 2 <= inside.sum() <= 0.012 * departs.size and max(np.ptp(np.argwhere(inside), 0)) + 1 <= 32:
+            wholes.add((int(inside.sum()), float(departs[inside].max())))
+    told = [(int(blob.sum()), strength) for _, blob, strength in found]
+    assert wholes
+    assert wholes <= set(told)
+    assert [area for area, _ in told] == sorted((area for area, _ in told), reverse=True)
+    assert all(seeds[box][blob].any() for box, blob, _ in found)
+
+
+def test_a_thing_is_looked_for_as_opencv_matches_it() -> None:
+    place = RNG.uniform(0, 200, (30, 40)).astype(np.float32)
+    thing, mask = place[7:15, 20:29] + RNG.normal(0, 2, (8, 9)).astype(np.float32), (RNG.random((8, 9)) > 0.2).astype(np.float32)
+    least = float(cv2.matchTemplate(place, thing, cv2.TM_SQDIFF, mask=mask).min())
+    assert least_left(place, thing, mask, 1e9) == pytest.approx(least, rel=1e-3)
+    assert least_left(place, thing, mask, 0.5 * least) == 0.5 * least
+    assert least_left(place[:5], thing, mask, 1e9) == 1e9
 
 
 def test_a_spot_is_filled_with_what_its_neighbours_hold() -> None:

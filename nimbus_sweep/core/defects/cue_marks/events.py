@@ -53,6 +53,9 @@ _HELD = 16
 _CLEAR, _WEAK = 3.0, 4.0
 # How far what comes and what goes have to lie over one another.
 _SAME = 0.2
+# Times what changes there before it comes, and codes, that what comes and goes has to stand out by to be looked at closely; and the
+# share of it that changes from frame to frame while it is there.
+_NEW, _REST, _STAYS = 2.0, 0.5, 0.9
 # One row and column in so many tell the usual change of a corner.
 _SPARSE = 3
 
@@ -181,8 +184,20 @@ class _Patch:
         return float(a @ b) > 0.6 * float(np.sqrt((a @ a) * (b @ b)))
 
 
-def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]:
-    """What is in one corner and not in the other, and is compact; `picture` is the size of the whole picture."""
+@dataclass(frozen=True)
+class _Change:
+    """What is in one frame and not in the other: compact parts of it, and how far each place is out, in codes."""
+
+    parts: list[_Patch]
+    out: Plane
+
+    def within(self, place: Places) -> float:
+        """What stands out within a place, in codes."""
+        return float(np.percentile(self.out[place], 85))
+
+
+def _changed(one: Plane, other: Plane, way: Field, picture: float) -> _Change:
+    """What is in one corner and not in the other; `picture` is the size of the whole picture."""
     carried_there = np.dstack([carried(np.ascontiguousarray(other[..., k]), way, smooth=False) for k in range(3)])
     change = one - carried_there
     # All of it may have become lighter or darker.
@@ -200,11 +215,18 @@ def _blobs(one: Plane, other: Plane, way: Field, picture: float) -> list[_Patch]
         if max(width, height) > 3.2 * min(width, height) or area < 0.15 * width * height:
             continue
         found.append(_Patch(labels == k, change))
-    return found
+    return _Change(found, out)
+
+
+def _stayed(where: Places, before: _Change | None, came: _Change, inside: Sequence[_Change], gone: _Change) -> bool:
+    """Whether something came to a place and went again, rather than that the place is restless."""
+    stands = min(came.within(where), gone.within(where))
+    rest = 0.0 if before is None else before.within(where)
+    return stands > _NEW * (rest + _REST) and float(np.median([c.within(where) for c in inside])) < _STAYS * stands
 
 
 # What is new in a corner, and what is gone from it.
-Change = tuple[list[_Patch], list[_Patch]]
+Change = tuple[_Change, _Change]
 
 
 class EventFinder:
@@ -224,7 +246,8 @@ class EventFinder:
         self._layout, self._noise, self._hold_out = layout, noise, hold_out
         self._zones = corners(self._layout)
         self._factor = max(1.0, self._layout.height / _HEIGHT)
-        self._came: list[deque[list[_Patch]]] = [deque(maxlen=LONGEST) for _ in self._zones]
+        # One more than a mark stays for: what changed before it came.
+        self._came: list[deque[_Change]] = [deque(maxlen=LONGEST + 1) for _ in self._zones]
         self._found: list[tuple[int, int, Box, Places]] = []
         self._corners: dict[tuple[int, int], Plane] = {}
         self._lock = Lock()
@@ -238,7 +261,7 @@ class EventFinder:
             before, behind = (self._corner(f, zone) for f in (at.at(-1), at.frame))
             forward, backward = (_way_in(zone, way, self._layout, before.shape) for way in ways)
             # What is in the earlier one alone is gone; what is in the later one alone has come.
-            changes.append((_blobs(behind, before, backward, whole), _blobs(before, behind, forward, whole)))
+            changes.append((_changed(behind, before, backward, whole), _changed(before, behind, forward, whole)))
         return changes
 
     def _corner(self, frame: Frame, zone: Box) -> Plane:
@@ -260,10 +283,12 @@ class EventFinder:
         for zone, seen, (new, gone) in zip(self._zones, self._came, changes, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.
             for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):
-                for one in seen[-length]:
-                    mates = [g for g in gone if one.same(g)]
-                    if mates:
-                        self._found.append((place - length, place, zone, one.mask | mates[0].mask))
+                came, *inside = itertools.islice(seen, len(seen) - length, None)
+                before = seen[-length - 1] if length < len(seen) else None
+                for one in came.parts:
+                    mates = [g for g in gone.parts if one.same(g)]
+                    if mates and _stayed(where := one.mask | mates[0].mask, before, came, inside, gone):
+                        self._found.append((place - length, place, zone, where))
             seen.append(new)
 
     def finish(self, span: Span, on_progress: Callable[[float], None]) -> list[Event]:

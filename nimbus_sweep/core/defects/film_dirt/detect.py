@@ -14,10 +14,10 @@ from ...model.regions import Masked
 from .evidence import DirtEvidence
 from .likelihood import with_prior
 from .look_over import Found, LastingSpecks, Looked, look_over
-from .specks import CROWDED, Speck
+from .specks import CROWDED, SURE, Speck
 
-# Of a sure speck, and as many in so many frames are told of without doubt.
-_SURE, _ENOUGH = 0.5, 3
+# As many in so many frames are told of without doubt.
+_ENOUGH = 3
 # Plainly one; and share of the frames in which there have to be some where none is plain.
 _PLAIN, _SHARE = 0.9, 3 / 16
 _SHOWN = 40
@@ -86,7 +86,7 @@ class DirtWatch:
             return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
         self._gather(self._lasting.finish())
         sure = with_prior(np.array([s.sure for s in self._seen]), self._looked)
-        specks = [s._replace(sure=float(p)) for s, p in zip(self._seen, sure, strict=True) if p >= _SURE]
+        specks = [s._replace(sure=float(p)) for s, p in zip(self._seen, sure, strict=True) if p >= SURE]
         return Surveyed([self._family(specks)] if specks else [])
 
     def _family(self, seen: list[_Seen]) -> Finding:

@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 from math import exp, log
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-# What of its contrast a thing leaves that is found again, and the difference taken for two neighbours of which one is not seen.
-_FOUND, UNTOLD = 0.3, 0.3
+# What of its contrast a thing leaves at most that is found again, and the difference taken for two neighbours of which one is not seen.
+FOUND, UNTOLD = 0.3, 0.3
 _BIAS = -0.21
 # Specks a frame at which a candidate is as sure as its evidence says, what is added to both so that a few frames do not
 # tell too much, and what is counted.
@@ -45,7 +46,7 @@ class SpeckEvidence:
     beside : float
         Share of those that may be specks in the neighbours.
     found : float
-        What is left over where it is best found near by in a neighbour.
+        What is left over where it is best found near by in a neighbour; no more than `FOUND`.
     """
 
     contrast: float
@@ -71,26 +72,65 @@ class SpeckEvidence:
     @property
     def sure(self) -> float:
         """How sure it is a speck, 0 to 1."""
-        single = 2 - self.usable
-        log_area = log(min(max(self.area, 2), 5000))
-        evidence = (
-            _BIAS
-            + 2.08 * log(min(max(self.contrast, 3), 200))
-            - 1.53 * min(self.misfit, 2) ** 0.5
-            + (1.55 * single - 6.49) * min(self.differ, 2) ** 0.5
-            - 0.55 * log(min(max(self.moves, 0.05), 30))
-            - 1.22 * min(self.life, 4) ** 0.5
-            - 0.62 * log_area
-            - 1.45 * single
-            + 3.03 * min(max(self.strength, 0), 1)
-            - 1.89 * min(self.least, 2) ** 0.5
-            - 5.01 * min(self.wide, 2) ** 0.5
-            - 3.26 * max(self.beside, 0) ** 0.5
-            + 1.02 * min(self.flat, 2) ** 0.5
-            - 31.8 * max(0.0, _FOUND - self.found)
-            - 0.88 * max(0.0, log_area - 6)
+        return sureness(
+            self.contrast,
+            self.misfit,
+            self.differ,
+            self.moves,
+            self.life,
+            self.area,
+            self.usable,
+            self.strength,
+            self.least,
+            self.wide,
+            self.beside,
+            self.flat,
+            self.found,
         )
-        return 1 / (1 + exp(-min(max(evidence, -40), 40)))
+
+
+@njit(
+    "(float64, float64, float64, float64, float64, float64, int64, float64, float64, float64, float64, float64, float64)",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+)
+def sureness(
+    contrast: float,
+    misfit: float,
+    differ: float,
+    moves: float,
+    life: float,
+    area: float,
+    usable: int,
+    strength: float,
+    least: float,
+    wide: float,
+    beside: float,
+    flat: float,
+    found: float,
+) -> float:
+    """How sure it is that something is a speck, 0 to 1; see `SpeckEvidence`."""
+    single = 2 - usable
+    log_area = log(min(max(area, 2.0), 5000.0))
+    evidence = (
+        _BIAS
+        + 2.08 * log(min(max(contrast, 3.0), 200.0))
+        - 1.53 * min(misfit, 2.0) ** 0.5
+        + (1.55 * single - 6.49) * min(differ, 2.0) ** 0.5
+        - 0.55 * log(min(max(moves, 0.05), 30.0))
+        - 1.22 * min(life, 4.0) ** 0.5
+        - 0.62 * log_area
+        - 1.45 * single
+        + 3.03 * min(max(strength, 0.0), 1.0)
+        - 1.89 * min(least, 2.0) ** 0.5
+        - 5.01 * min(wide, 2.0) ** 0.5
+        - 3.26 * max(beside, 0.0) ** 0.5
+        + 1.02 * min(flat, 2.0) ** 0.5
+        - 31.8 * max(0.0, FOUND - found)
+        - 0.88 * max(0.0, log_area - 6)
+    )
+    return 1 / (1 + exp(-min(max(evidence, -40.0), 40.0)))
 
 
 def with_prior(sure: NDArray[np.float64], frames: int) -> NDArray[np.float64]:

@@ -11,7 +11,7 @@ import numpy as np
 from ...evidence.moments import Moment
 from ...imaging.neighbours import LEAST, SEED, Neighbour, disc, stays
 from ...imaging.patches import Patch
-from .specks import Speck, candidates, overlapping
+from .specks import SURE, UNLIKELY, Speck, candidates, overlapping
 
 # What stays for two frames departs from the frame beside it by no more than this share; where more of the picture does
 # so than this, it moves; and less sure ones are not believed.
@@ -61,7 +61,9 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
         return [Found(s, patch_of(at, s, offsets, near)) for s in specks]
 
     near = [at.neighbour(k) for k in at.beside]
-    specks = found(at.beside, candidates(at.light, near, at.noise, at.marked, one_sided=at.is_one_sided))
+    # What is not to be mended is told of only where it is sure: nothing raises it any more.
+    least = SURE if patch_of is None else UNLIKELY
+    specks = found(at.beside, candidates(at.light, near, at.noise, at.marked, one_sided=at.is_one_sided, least=least))
     # What stayed for two frames: this one, and the next in a direction. It is filled from the frames around the two.
     lasting = {step: found((-step, 2 * step), _lasting(at, step)) for step in (1, -1)}
     return Looked(specks, lasting, float(at.marked.mean()))
@@ -107,7 +109,7 @@ class LastingSpecks:
         if self._held is None:
             return
         at, here = self._held
-        sure = [one.speck for one in here.specks if one.speck.sure >= 0.5]
+        sure = [one.speck for one in here.specks if one.speck.sure >= SURE]
         specks = list(here.specks)
         for step, other in ((1, behind), (-1, self._before)):
             for one in here.lasting.get(step, []):
