@@ -72,9 +72,9 @@ def _cut(departs: Array, out: Array, seeds: Array, extent: float, largest: float
             if not (seeds[y, x] and left[y, x]):
                 continue
             count = _flooded(y * width + x, whole, held, left, 0)
-            peak: np.float32 = np.float32(0)
+            peak = 0.0
             for k in range(count):
-                peak = max(peak, np.float32(departs[whole[k] // width, whole[k] % width]))
+                peak = max(peak, float(departs[whole[k] // width, whole[k] % width]))
             before = -1
             for share in _LEVELS:
                 level = np.float32(max(extent, share * peak))
