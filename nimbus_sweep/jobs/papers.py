@@ -15,7 +15,7 @@ import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from ..core.base.files import atomic_write
-from ..core.evidence.light_record import LightRecord, described
+from ..core.evidence.light_record import kept_record
 from ..core.interchange import papers
 from ..core.media.formats import FORMATS
 from ..core.media.frames import FrameSource
@@ -106,9 +106,9 @@ def _address(data: bytes, kind: str) -> str:
 
 def curve(path: Path, shot: Shot) -> str:
     """The light of a shot over time as points of a line 600 wide and 60 high; empty where it was not measured."""
-    if not (path.exists() and described(path).exists()):
+    record = kept_record(path)
+    if record is None:
         return ""
-    record = LightRecord(path)
     inside = range(max(shot.first, record.first), min(shot.stop, record.first + len(record)))
     light = np.array([float(record.light(n - record.first).mean()) for n in inside])
     if len(light) < 2:

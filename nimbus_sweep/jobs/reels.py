@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.evidence.light_record import LightRecord, described, record, recorded
-from ..core.evidence.time_volume import TimeVolume, build_volume
+from ..core.evidence.light_record import LightRecord, described, kept_record, record, recorded
+from ..core.evidence.time_volume import TimeVolume, build_volume, kept_volume
 from ..core.media.formats import Delivery
 from ..core.media.frames import Frame
 from ..core.media.reel import Reading, ReelReader
@@ -127,9 +127,10 @@ def open_volume(
 ) -> TimeVolume:
     """A shot's time volume, made when it is not there."""
     path = volume_path(data, reel, shot.first, shot.stop)
-    if path.exists() and path.with_suffix(".json").exists():
+    kept = kept_volume(path)
+    if kept is not None:
         os.utime(path)
-        volume = TimeVolume(path)
+        volume = kept
     else:
         path.parent.mkdir(parents=True, exist_ok=True)
         usable = usable_of(data, reel)
@@ -156,12 +157,11 @@ def light_path(volume: Path) -> Path:
 def open_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:
     """The record of a shot's light, made when it is not there."""
     path = light_path(volume_path(data, reel, shot.first, shot.stop))
-    exists = path.exists() and described(path).exists()
+    light = kept_record(path)
     # Light above black depends on how the samples are read, which may have been corrected since.
-    if not exists or LightRecord(path).colour != source.colour:
+    if light is None or light.colour != source.colour:
         path.parent.mkdir(parents=True, exist_ok=True)
-        record(path, source, shot.first, shot.stop)
-    light = LightRecord(path)
+        light = record(path, source, shot.first, shot.stop)
     light.rate = source.rate
     return light
 
@@ -189,9 +189,8 @@ def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -
 
 def _kept_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume | None:
     """The same where it is there."""
-    path = volume_path(data, reel, shot.first, shot.stop)
-    is_there = path.exists() and path.with_suffix(".json").exists()
-    return _span_volume(data, reel, shot, source) if is_there else None
+    there = kept_volume(volume_path(data, reel, shot.first, shot.stop)) is not None
+    return _span_volume(data, reel, shot, source) if there else None
 
 
 def _span_light(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> LightRecord:

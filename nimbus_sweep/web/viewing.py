@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ..core.base.errors import Overtaken, SweepError
 from ..core.base.parallel import parallel_map
 from ..core.evidence.summary import Summary
-from ..core.evidence.time_volume import TimeVolume
+from ..core.evidence.time_volume import TimeVolume, kept_volume
 from ..core.imaging.patches import PatchPlan
 from ..core.media.frames import Alone, Frame, FrameSource, PictureFormat, Window
 from ..core.media.reel import ReelReader, WrappedReel
@@ -84,9 +84,10 @@ class Viewing:
     def volume(self, reel: Reel, shot: Shot) -> TimeVolume:
         """A shot laid open in time; raises NotReady while that has to be done first."""
         path = volume_path(self._data, reel, shot.first, shot.stop)
-        if not (path.exists() and path.with_suffix(".json").exists()):
+        kept = kept_volume(path)
+        if kept is None:
             raise NotReady("The shot is being laid open in time; it follows in a moment.")
-        volume = self._keep(("volume", reel.id, path.name, path.stat().st_ino, str(reel.reading)), lambda: TimeVolume(path))
+        volume = self._keep(("volume", reel.id, path.name, path.stat().st_ino, str(reel.reading)), lambda: kept)
         volume.colour = self.reader(reel).colour
         return volume
 
@@ -123,7 +124,12 @@ class Viewing:
         recipe, analyses = edits.named(shot), self.analyses(reel, shot)
         if not analyses.ready(recipe):
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
-        return self._keep(("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(strokes.unfolded(recipe), layout))
+        try:
+            return self._keep(
+                ("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(strokes.unfolded(recipe), layout)
+            )
+        except FileNotFoundError as error:
+            raise NotReady("What a repair had learned was damaged; it is being learned again.") from error
 
     def learned_of(self, reel: Reel, shot: Shot, at: int) -> Knowledge | None:
         """What active step `at` of a shot knows; None while that is not learned."""

@@ -14,6 +14,7 @@ from nimbus_sweep.core.base.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import crop, to_bgr
 from nimbus_sweep.core.pipeline.analyses import chain
+from nimbus_sweep.jobs.reels import light_path, volume_path
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Reel, database
 from nimbus_sweep.web.viewing import NotReady, Viewing
@@ -47,6 +48,24 @@ def test_waiting_for_the_analysis_is_said(desk: Desk, taken: int) -> None:
     assert "learned" in answer.get_json()["error"]
     desk.work()
     assert desk.client.get(f"/reels/{taken}/frame/3.jpg?view=treated").status_code == 200
+
+
+def test_what_is_kept_of_a_shot_is_made_again_where_it_is_damaged(desk: Desk, taken: int) -> None:
+    desk.work()
+    address = f"/reels/{taken}/slice/row/{SITES[0].y}.jpg"
+    whole = desk.client.get(address).data
+    reel = desk.reel(taken)
+    shot = edits.shot_of(reel)
+    volume = volume_path(desk.services.data, reel, shot.first, shot.stop)
+    for path in (volume, light_path(volume)):
+        path.write_bytes(path.read_bytes()[:500])
+    desk.services.viewing.forget(reel)
+    assert desk.client.get(address).status_code == 425
+    desk.post(f"/reels/{taken}/open")
+    desk.post(f"/reels/{taken}/survey")
+    desk.work()
+    assert desk.task("survey").state == "done"
+    assert desk.client.get(address).data == whole
 
 
 def test_slices_are_the_frames_laid_along_time(desk: Desk, taken: int) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import copy
 import json
+import logging
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
@@ -21,6 +22,7 @@ from ..base.errors import DiskFull
 from ..base.files import atomic_write, require_room
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples
 
+log = logging.getLogger(__name__)
 MAX_FRAMES = 160
 MAX_BYTES = 600 << 20
 
@@ -107,6 +109,20 @@ class TimeVolume:
                 yield self.frame(int(number))
 
 
+def kept_volume(path: Path) -> TimeVolume | None:
+    """The volume that was kept at a path; None where there is none. One that is damaged is dropped, to be made again."""
+    description = path.with_suffix(".json")
+    if not (path.exists() and description.exists()):
+        return None
+    try:
+        return TimeVolume(path)
+    except (ValueError, KeyError, TypeError, OSError):
+        log.warning("%s is damaged and is made again", path, exc_info=True)
+        path.unlink(missing_ok=True)
+        description.unlink(missing_ok=True)
+        return None
+
+
 class _PartOfVolume(TimeVolume):
     """A rectangle of a volume, as a volume; planar or interleaved, its components are sliced where they lie."""
 
@@ -143,21 +159,22 @@ class VolumeWriter:
     def __init__(self, path: Path, source: FrameSource, numbers: NDArray[np.int64]) -> None:
         self._path = path
         self._wanted = {int(n) for n in numbers}
-        self._numbers = [int(n) for n in numbers]
+        # A decoder may give fewer frames than it gave before.
+        self._written: list[int] = []
         self._header = {
             "format": source.format.as_json(),
             "colour": asdict(source.colour),
             "rate": str(source.rate),
             "shot_frames": len(source),
-            "numbers": self._numbers,
         }
-        require_room(path, len(self._numbers) * source.format.frame_bytes)
+        require_room(path, len(self._wanted) * source.format.frame_bytes)
         self._aside = atomic_write(path, durable=False)
         self._stream = self._aside.__enter__()
 
     def add(self, frame: Frame) -> None:
         """Keep `frame` if it is one of the wanted; frames come in order."""
         if frame.number in self._wanted:
+            self._written.append(frame.number)
             try:
                 for plane in frame.planes:
                     self._stream.write(np.ascontiguousarray(plane).data)
@@ -167,7 +184,7 @@ class VolumeWriter:
     def finish(self) -> TimeVolume:
         """Close the file and open it as a volume."""
         with atomic_write(self._path.with_suffix(".json")) as stream:
-            stream.write(json.dumps(self._header).encode())
+            stream.write(json.dumps({**self._header, "numbers": self._written}).encode())
         self._aside.__exit__(None, None, None)
         return TimeVolume(self._path)
 

@@ -488,6 +488,8 @@ def _dropped(intervals: tuple[tuple[float, int], ...], constant: bool) -> int:
         return 0
     lengths = np.repeat([length for length, _ in intervals], [count for _, count in intervals])
     usual = float(np.median(lengths))
+    if usual <= 0:
+        return 0
     many = np.rint(lengths / usual)
     if np.mean(many == 1) < 0.6 or np.mean(np.abs(lengths / usual - many) < 0.2) < 0.9:
         return 0

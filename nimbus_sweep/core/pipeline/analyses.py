@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+import logging
+import zlib
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +23,8 @@ from ..model.kinds import Knowledge, SeesOriginal
 from ..model.recipes import Recipe, Step
 from ..model.regions import Region
 from .confined import Confined
+
+log = logging.getLogger(__name__)
 
 
 def analysis_key(fingerprint: str, first: int, stop: int, steps: Sequence[Step]) -> str:
@@ -56,6 +62,16 @@ def load_step(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
     return known if region is None and step.hold_out is None else Confined(known, layout, region, step.held_out)
 
 
+def _loaded(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
+    """The same; one that is damaged is dropped and counts as not made yet: FileNotFoundError."""
+    try:
+        return load_step(step, path, layout)
+    except (BadZipFile, zlib.error, EOFError, KeyError, ValueError) as error:
+        log.warning("%s is damaged and is made again", path, exc_info=True)
+        path.unlink(missing_ok=True)
+        raise FileNotFoundError(path) from error
+
+
 class Analyses:
     """Analyses of shots, kept as files in a folder under their keys.
 
@@ -80,8 +96,8 @@ class Analyses:
         return all(self.path(recipe.active[: n + 1]).exists() for n in range(len(recipe.active)))
 
     def load(self, recipe: Recipe, layout: PictureFormat) -> list[Knowledge]:
-        """The knowledge of every active step, for frames of that layout; raises FileNotFoundError for one not made yet."""
-        return [load_step(step, self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
+        """The knowledge of every active step, for frames of that layout; raises FileNotFoundError for one not made yet, or damaged."""
+        return [_loaded(step, self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
 
     def make(
         self,
@@ -117,7 +133,9 @@ class Analyses:
         self.folder.mkdir(parents=True, exist_ok=True)
         for n, step in enumerate(active):
             path = self.path(active[: n + 1])
-            if not path.exists():
+            with suppress(FileNotFoundError):
+                made.append(_loaded(step, path, source.format))
+            if len(made) == n:
                 scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 treated = chain(source, made, self.first, self.stop)
@@ -134,7 +152,7 @@ class Analyses:
                 scratch.unlink(missing_ok=True)
                 for described in (scratch.with_suffix(".json"), scratch.with_name(scratch.name + ".json")):
                     described.unlink(missing_ok=True)
-            made.append(load_step(step, path, source.format))
+                made.append(load_step(step, path, source.format))
         return made
 
 

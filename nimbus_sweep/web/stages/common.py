@@ -8,6 +8,7 @@ from flask import abort, request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...core.base.errors import SweepError
+from ...core.evidence.time_volume import kept_volume
 from ...core.model.recipes import Step, first_fault
 from ...core.model.shapes import Shape
 from ...core.model.shots import Shot
@@ -108,7 +109,7 @@ def follow_up(reel: Reel) -> None:
 def ensure_volume(reel: Reel, place: int) -> None:
     """Queue the laying open of a shot that is not."""
     shot = services().viewing.shots(reel)[place]
-    if not volume_path(services().data, reel, shot.first, shot.stop).exists():
+    if kept_volume(volume_path(services().data, reel, shot.first, shot.stop)) is None:
         services().queue.put("open", reel, OpenSettings(shot=place))
 
 

@@ -17,7 +17,7 @@ from ...core.defects.unsteady_light.light_plan import LightPlan
 from ...core.defects.unsteady_light.mains import MAINS, sheet
 from ...core.defects.unsteady_light.overview import Overview, marks, overview
 from ...core.defects.unsteady_light.reading import look_for
-from ...core.evidence.light_record import LightRecord, described
+from ...core.evidence.light_record import LightRecord, kept_record
 from ...core.imaging.motion import Along, Plane
 from ...core.model.regions import Masked
 from ...core.model.shots import Shot
@@ -44,7 +44,7 @@ def _overview(path: Path, modified: float, first: int, stop: int) -> Overview:
 def seen(reel: Reel, shot: Shot) -> Overview | None:
     """The light of a shot, once it has been laid open."""
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if not (path.exists() and described(path).exists()):
+    if kept_record(path) is None:
         return None
     return _overview(path, path.stat().st_mtime, *shot.span)
 
@@ -139,7 +139,7 @@ def _not_ready(error: NotReady) -> tuple[Response, int]:
 def moving_share(reel: Reel, shot: Shot) -> float | None:
     """How much of the picture moves in the middle of a shot; None until it is laid open."""
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if not (path.exists() and described(path).exists()):
+    if kept_record(path) is None:
         return None
     enter, leave = shot.span
     return float(_forms(path, path.stat().st_mtime, shot.span, (), (enter + leave) // 2, 2, 0.0).moving.mean())
@@ -155,7 +155,7 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     shot = shot_named(reel)
     enter, leave = shot.span
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if not enter <= frame < leave or not (path.exists() and described(path).exists()):
+    if not enter <= frame < leave or kept_record(path) is None:
         abort(404)
     reach, grain, before = (request.args.get(name, usual, type=float) for name, usual in (("reach", 16.0), ("grain", 0.0), ("before", 0.0)))
     if reach is None or grain is None or before is None or not np.isfinite(reach + grain + before):

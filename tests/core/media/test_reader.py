@@ -181,6 +181,25 @@ def test_rubbish_is_refused_in_words(tmp_path: Path, make, said: str) -> None:
     assert "Traceback" not in str(refusal.value)
 
 
+def test_pictures_that_change_size_are_told_with_the_frame(tmp_path: Path) -> None:
+    parts = b""
+    for width, height in ((64, 48), (96, 48)):
+        path = tmp_path / "part.h264"
+        with av.open(str(path), "w", format="h264") as out:
+            stream = out.add_stream("libx264", rate=24, options={"g": "4", "bf": "0"})
+            assert isinstance(stream, av.VideoStream)
+            stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
+            for n in range(8):
+                out.mux(stream.encode(av.VideoFrame.from_ndarray(np.full((height, width, 3), 20 * n, np.uint8), format="rgb24")))
+            out.mux(stream.encode())
+        parts += path.read_bytes()
+    whole = tmp_path / "whole.h264"
+    whole.write_bytes(parts)
+    reader = MovieReader(whole)
+    with pytest.raises(DamagedReel, match=r"from frame 8 on the pictures are 96 x 48 yuv420p, not 64 x 48.*Split the file"):
+        list(reader.frames(0, len(reader)))
+
+
 def test_a_file_that_changes_is_noticed(tmp_path: Path, reel: Path) -> None:
     reader = MovieReader(reel)
     reader.check_unchanged()

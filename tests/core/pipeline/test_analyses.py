@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import numpy as np
@@ -12,9 +13,10 @@ from skimage.metrics import peak_signal_noise_ratio
 
 from benchmarks.material import psnr
 from nimbus_sweep.core.base.errors import Cancelled, ChangedReel, SweepError
+from nimbus_sweep.core.evidence.light_record import kept_record, record
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.summary import Summary, SummaryMaker
-from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume, sample_numbers
+from nimbus_sweep.core.evidence.time_volume import TimeVolume, VolumeWriter, build_volume, kept_volume, sample_numbers
 from nimbus_sweep.core.media.opening import fingerprint
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.reel import Reading
@@ -266,6 +268,48 @@ def test_the_volume_holds_native_frames(tmp_path: Path, reel: Path) -> None:
     assert [f.number for f in TimeVolume(tmp_path / "volume.bin").frames(5, 20)] == [int(n) for n in volume.numbers if 5 <= n < 20]
     assert len(sample_numbers(0, 100_000, 3_000_000)) == 160
     assert len(sample_numbers(0, 5, 3_000_000)) == 5
+
+
+def test_a_volume_holds_the_frames_that_came_and_a_damaged_one_is_dropped(tmp_path: Path, reel: Path) -> None:
+    source, path = MovieReader(reel), tmp_path / "volume.bin"
+    writer = VolumeWriter(path, source, np.arange(10))
+    for frame in source.frames(0, 7):
+        writer.add(frame)
+    assert list(writer.finish().numbers) == list(range(7))
+    assert kept_volume(path) is not None
+    for spoil in (lambda: os.truncate(path, 1000), lambda: path.write_bytes(b""), lambda: path.with_suffix(".json").write_text("{}")):
+        build_volume(path, source, most=4)
+        spoil()
+        assert kept_volume(path) is None
+        assert not path.exists()
+    assert kept_volume(path) is None
+
+
+def test_a_damaged_light_record_is_dropped(tmp_path: Path, reel: Path) -> None:
+    source, path = MovieReader(reel), tmp_path / "shot.light"
+    record(path, source)
+    assert kept_record(path) is not None
+    os.truncate(path, 100)
+    assert kept_record(path) is None
+    assert not path.exists()
+
+
+def test_a_damaged_analysis_is_made_again(tmp_path: Path, reel: Path) -> None:
+    source, recipe = MovieReader(reel), Recipe(steps=(MEND,))
+    analyses = Analyses(tmp_path / "analyses", "abc", 0, len(source))
+
+    def volume() -> TimeVolume:
+        return build_volume(tmp_path / "volume.bin", source)
+
+    whole = analyses.make(recipe, source, volume)[0]
+    path = analyses.path(recipe.active)
+    for damaged in (path.read_bytes()[:50], b"", b"no archive"):
+        path.write_bytes(damaged)
+        with pytest.raises(FileNotFoundError):
+            analyses.load(recipe, source.format)
+        path.write_bytes(damaged)
+        again = analyses.make(recipe, source, volume)[0]
+        assert np.array_equal(again.apply(source, 0, 5).frame(3).planes[0], whole.apply(source, 0, 5).frame(3).planes[0])
 
 
 def test_the_proxy_and_the_summary(tmp_path: Path, reel: Path) -> None:
