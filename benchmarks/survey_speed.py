@@ -37,6 +37,7 @@ _CODED = {
 _SURVEY = """
 import json, os, resource, sys, tempfile, time
 from pathlib import Path
+from nimbus_sweep.core.base.errors import Cancelled
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import LightRecord, recorded
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -57,13 +58,30 @@ with tempfile.TemporaryDirectory() as name:
     seen = lambda first, stop: ShotEvidence(
         volume.between(first, stop), first, stop, light.between(first, stop), Span.of(source, first, stop, None, volume), folder / "steadied"
     )
-    told = survey(seen(0, count))
+    shares = [(time.perf_counter(), 0.0)]
+    told = survey(seen(0, count), lambda share: shares.append((time.perf_counter(), share)))
     took, cpu = time.perf_counter() - began, time.process_time() - spent
+    # How long progress stood still, and how far the time left, told from the share done, was from what it was.
+    start, end = shares[0][0], time.perf_counter()
+    rises = [one for k, one in enumerate(shares) if k == 0 or one[1] > shares[k - 1][1] + 1e-4] + [(end, 1.0)]
+    still = max(b[0] - a[0] for a, b in zip(rises, rises[1:]))
+    wrong = max([0] + [abs((at - start) / share - (end - start)) / (end - start) for at, share in rises if 0.1 < share < 1])
+    asked = None
+    def stop(share):
+        global asked
+        if share > 0.4:
+            asked = asked or time.perf_counter()
+            raise Cancelled
+    try:
+        survey(seen(0, count), stop)
+    except Cancelled:
+        pass
+    stopped = time.perf_counter() - asked
     again = time.perf_counter()
     survey(seen(count // 10, count))
     again = time.perf_counter() - again
 peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-print(json.dumps([count, laid_open, took, cpu, again, peak, [f.kind for f in told.findings if f.convinces]]))
+print(json.dumps([count, laid_open, took, cpu, again, peak, still, wrong, stopped, [f.kind for f in told.findings if f.convinces]]))
 """
 
 
@@ -84,6 +102,11 @@ def run(folder: Path) -> None:
             f"  {name:<16}{told['frames']:>7}{floor:>8.2f}s{told['took']:>8.1f}s{told['took'] / floor:>7.1f}"
             f"{100 * told['cpu'] / told['took'] / cores:>6.0f}%{told['again']:>15.1f}s{told['took'] / alone['took']:>9.2f}x{told['peak']:>6.0f} MiB"
             f"   {', '.join(told['found']) or 'nothing found'}",
+            flush=True,
+        )
+        print(
+            f"{'':16}progress stood still for {told['still']:.1f} s at most (aim: 2), time left was {100 * told['wrong']:.0f} % of the whole off"
+            f" at most (aim: 30), stopped within {told['stopped']:.1f} s (aim: 1)",
             flush=True,
         )
     print("  (aims: ratio at most 12, then 6; busy above 85 %; two cores in at most 0.6 of the time of one; memory at most 1.2 GiB)")
@@ -140,9 +163,8 @@ def surveyed(path: Path, one_core: bool = False) -> dict[str, Any]:
     environment = {**os.environ, CORES: "1"} if one_core else {k: v for k, v in os.environ.items() if k != CORES}
     bound = ["taskset", "-c", "0"] if one_core else []
     told = subprocess.run([*bound, sys.executable, "-c", _SURVEY, str(path)], check=True, capture_output=True, text=True, env=environment)
-    return dict(
-        zip(("frames", "laid_open", "took", "cpu", "again", "peak", "found"), json.loads(told.stdout.splitlines()[-1]), strict=True)
-    )
+    names = ("frames", "laid_open", "took", "cpu", "again", "peak", "still", "wrong", "stopped", "found")
+    return dict(zip(names, json.loads(told.stdout.splitlines()[-1]), strict=True))
 
 
 def _decoded(path: Path) -> float:

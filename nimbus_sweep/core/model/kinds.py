@@ -220,6 +220,8 @@ class DefectKind:
     watch : callable or None
         ``(evidence, hold_out)`` gives what finds it while the frames of the shot go by, one after the other: one pass serves all kinds
         that have one instead of `detect`.
+    takes : float
+        About how long `detect` takes, in frames of that pass, for a long shot as for a short one: progress is told by it.
     needs : str
         Without this part of the evidence it is not looked for: the ``volume``, the ``light`` or the ``frames``.
     drawn : str
@@ -252,6 +254,7 @@ class DefectKind:
     evidence: type[Evidence]
     detect: Callable[[ShotEvidence, Progress | None, Masked | None], Surveyed] | None = None
     watch: Callable[[ShotEvidence, Masked | None], Watch] | None = None
+    takes: float = 10.0
     needs: Literal["volume", "light", "frames"] = "volume"
     drawn: Literal["point", "box", "outline", "path", "frame"] = "box"
     on_camera: bool = False

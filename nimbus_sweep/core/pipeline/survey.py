@@ -52,10 +52,8 @@ def survey(
     return Surveyed(told_apart(found), (*told, *notes))
 
 
-# The work of a detector that looks at a shot all at once, in frames of the pass over it: about as much for a long shot as for a short one.
-_AT_ONCE = 40
 # Share of the pass that its frames take; the rest is what is measured of what was found.
-_FRAMES_SHARE = 0.85
+_FRAMES_SHARE = 0.95
 # Seconds after which progress is told again, where nothing else tells it.
 _TOLD_AFTER = 0.25
 
@@ -75,13 +73,14 @@ class _ShotSurvey:
 
     def run(self, on_progress: Callable[[float], None] | None) -> tuple[dict[str, Surveyed], list[Note]]:
         """What each of them found, and what kept any from it."""
-        total = max(1, _AT_ONCE * len(self._at_once) + self._frames)
+        at_once = sum(k.takes for k in self._at_once)
+        total = max(1.0, at_once + self._frames)
 
         def tell() -> None:
             if self._failure is not None:
                 raise self._failure
             if on_progress is not None:
-                on_progress(min(1.0, (_AT_ONCE * len(self._at_once) * self._at_once_share + self._frames * self._pass_share) / total))
+                on_progress(min(1.0, (at_once * self._at_once_share + self._frames * self._pass_share) / total))
 
         with single_threaded_pictures(), Tasks(min(2, cores())) as tasks:
             try:
@@ -108,22 +107,26 @@ class _ShotSurvey:
     def _all_at_once(self, tell: Callable[[], None] | None) -> None:
         evidence = self._evidence
 
-        def share(done: int) -> Callable[[float], None]:
+        total, before = max(1.0, sum(k.takes for k in self._at_once)), 0.0
+
+        def share(before: float, takes: float) -> Callable[[float], None]:
             def told(part: float) -> None:
                 if self._stopped:
                     raise Cancelled
-                self._at_once_share = max(self._at_once_share, (done + part) / len(self._at_once))
+                self._at_once_share = max(self._at_once_share, (before + takes * part) / total)
                 if tell is not None:
                     tell()
 
             return told
 
-        for done, kind in enumerate(self._at_once):
+        for kind in self._at_once:
+            told = share(before, kind.takes)
             with _alone(kind, evidence, self._notes):
                 assert kind.detect is not None
-                self._results[kind.kind] = detected = kind.detect(evidence, share(done), self._held[kind.kind])
+                self._results[kind.kind] = detected = kind.detect(evidence, told, self._held[kind.kind])
                 evidence = detected.evidence or evidence
-            share(done)(1.0)
+            told(1.0)
+            before += kind.takes
 
     def _pass(self, tell: Callable[[], None]) -> None:
         """The one pass over the frames that serves all who watch them."""

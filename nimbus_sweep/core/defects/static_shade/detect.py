@@ -70,15 +70,16 @@ def find(
         return ShadeSurvey()
     noise = light.noise
     way = way_of(light, noise, record)
-    progress(0.15)
-    seen = gather(light, way, noise, lambda share: progress(0.15 + 0.35 * share))
+    progress(0.05)
+    seen = gather(light, way, noise, lambda share: progress(0.05 + 0.25 * share))
     if seen is None:
         return ShadeSurvey(travel=way.farthest, noise=noise)
     found = candidates(loss_map(seen, 0), loss_map(seen, 1), seen.factor, False, light.shape)
     large = candidates(contrast_map(seen, 0), contrast_map(seen, 1), seen.factor, True, light.shape)
     moving = seen.moving
     del seen
-    progress(0.6)
+    progress(0.4)
+    asked_of, done = len(found) + len(large), 0
     marks: list[ShadeMark] = []
     marked = np.zeros(light.shape, np.float32)
     for c in found:
@@ -103,7 +104,8 @@ def find(
         results: dict[int, ShadeMark | None] = {}
         for k, result in zip(order, parallel_map(measured, [asked[k] for k in order]), strict=True):
             results[k] = result
-            progress(0.6 + (0.25 if stage is found else 0.15) * len(results) / len(asked) + 0.25 * (stage is large))
+            progress(0.4 + 0.6 * (done + len(results)) / asked_of)
+        done += len(stage)
         for _, made in sorted(results.items()):
             if made is not None:
                 same = [m for m in marks if _same(made, m)]

@@ -69,6 +69,7 @@ DEFECTS = (
         title="Dust, hairs and lens dirt",
         steps=("unshade",),
         detect=_detect,
+        takes=75.0,
         evidence=ShadeEvidence,
         drawn="outline",
         on_camera=True,

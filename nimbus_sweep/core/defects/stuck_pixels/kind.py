@@ -54,6 +54,7 @@ DEFECTS = (
         title="Stuck and dead pixels",
         steps=("pixel-mend",),
         detect=_detect,
+        takes=8.0,
         evidence=StuckPixelEvidence,
         drawn="point",
         on_camera=True,

@@ -73,6 +73,7 @@ DEFECTS = (
         title="Light",
         steps=tuple(step.kind for step in STEPS),
         detect=_detect,
+        takes=20.0,
         needs="light",
         evidence=LightEvidence,
         drawn="frame",
