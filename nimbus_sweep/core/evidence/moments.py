@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from ..base.parallel import Tasks, cores, single_threaded_pictures
 from ..imaging.levels import luma, noise_of
 from ..imaging.motion import Field, Look, Plane, flow, grid, look, smooth_way
-from ..imaging.neighbours import Neighbour, comes_and_goes, drawn_between, limits
+from ..imaging.neighbours import Box, Neighbour, comes_and_goes, drawn_between, limits
 from ..media.frames import Frame
 from ..model.findings import Surveyed
 from .frames_at_hand import Span, frames_of
@@ -115,6 +115,7 @@ class Moment:
         self.frame, self.light, self.look = picture.frame, picture.light, picture.look
         self.factor, self.noise = about.factor, about.noise
         self._laid_on: dict[int, Neighbour] = {}
+        self._ways: dict[int, Field] = {}
 
     @property
     def offsets(self) -> list[int]:
@@ -146,7 +147,9 @@ class Moment:
 
     def way(self, offset: int) -> Field:
         """How the scene moves to a frame about it: (rows, columns, 2), in pixels of the picture motion is told on."""
-        return _way(self._about.pairs, self.place, self.place + offset)
+        if offset not in self._ways:
+            self._ways[offset] = _way(self._about.pairs, self.place, self.place + offset)
+        return self._ways[offset]
 
     def came(self) -> Field:
         """How the scene moved from the frame before to it; there has to be one."""
@@ -178,13 +181,17 @@ class Moment:
         x, y = x + moved[..., 0] * np.float32(across), y + moved[..., 1] * np.float32(down)
         return np.asarray(cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).ravel()[: len(rows)])
 
-    def neighbour(self, offset: int) -> Neighbour:
-        """A frame about it laid on it."""
-        if offset not in self._laid_on:
-            other = self.place + offset
-            marks = self._about.cleaned[other].marked
-            self._laid_on[offset] = Neighbour.along(self.way(offset), self._about.pictures[other].light, marks)
-        return self._laid_on[offset]
+    def neighbour(self, offset: int, box: Box | None = None) -> Neighbour:
+        """A frame about it laid on it, or on a part of it."""
+        if box is not None and offset in self._laid_on:
+            return self._laid_on[offset].part(box)
+        if box is None and offset in self._laid_on:
+            return self._laid_on[offset]
+        other = self.place + offset
+        made = Neighbour.along(self.way(offset), self._about.pictures[other].light, self._about.cleaned[other].marked, box)
+        if box is None:
+            self._laid_on[offset] = made
+        return made
 
 
 @dataclass(frozen=True)

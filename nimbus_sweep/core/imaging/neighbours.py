@@ -23,18 +23,18 @@ _SQUARE = np.ones((3, 3), np.uint8)
 
 @dataclass(frozen=True)
 class Neighbour:
-    """A frame beside the one looked at, along the motion.
+    """A frame beside the one looked at, along the motion; over the whole picture, or a part of it.
 
     Attributes
     ----------
-    light : ndarray, float32, (height, width)
+    light : ndarray, float32, (rows, columns)
         Its luma where the scene of each pixel lies in it, in codes.
     marked : ndarray, float32, (height, width), or None
         1 where something comes and goes in it as it is; None for nowhere.
-    seen : ndarray, bool, (height, width)
+    seen : ndarray, bool, (rows, columns)
         Where the scene lies inside its picture.
-    x, y : ndarray, float32, (height, width)
-        Where that is, in pixels.
+    x, y : ndarray, float32, (rows, columns)
+        Where that is, in pixels of the picture.
     raw : ndarray, float32, (height, width)
         Its luma as it is.
     """
@@ -47,7 +47,7 @@ class Neighbour:
     raw: Plane
 
     @classmethod
-    def along(cls, way: Field, other: Plane, marked: Plane | None = None) -> Neighbour:
+    def along(cls, way: Field, other: Plane, marked: Plane | None = None, box: Box | None = None) -> Neighbour:
         """A frame along the way to it.
 
         Parameters
@@ -58,10 +58,17 @@ class Neighbour:
             Its luma, in codes.
         marked : ndarray, float32, (height, width), or None
             1 where something comes and goes in it.
+        box : tuple of slice, or None
+            The part of the picture that is asked for; all of it when None.
         """
-        x, y, seen = _led(way, *other.shape)
+        x, y, seen = _led(way, *other.shape) if box is None else _led_in(box, way, *other.shape)
         light = cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         return cls(light, marked, seen, x, y, other)
+
+    def part(self, box: Box) -> Neighbour:
+        """The same over a part of the picture alone."""
+        light, seen, x, y = (np.ascontiguousarray(p[box]) for p in (self.light, self.seen, self.x, self.y))
+        return Neighbour(light, self.marked, seen, x, y, self.raw)
 
     def marked_smaller(self, factor: int) -> Plane:
         """How far each place of it, along the motion, comes and goes itself, 0 to 1; so many times smaller."""
@@ -84,6 +91,16 @@ def _led(way: Field, height: int, width: int) -> tuple[Plane, Plane, Mask]:
     rows, cols = way.shape[:2]
     full = way if (rows, cols) == (height, width) else cv2.resize(way, (width, height), interpolation=cv2.INTER_LINEAR)
     return _placed(np.ascontiguousarray(full), np.float32(width / cols), np.float32(height / rows))
+
+
+def _led_in(box: Box, way: Field, height: int, width: int) -> tuple[Plane, Plane, Mask]:
+    """The same over a part of the picture."""
+    down, across = np.float32(height / way.shape[0]), np.float32(width / way.shape[1])
+    cols, rows = np.meshgrid(*(np.arange(box[k].start, box[k].stop, dtype=np.float32) for k in (1, 0)))
+    half = np.float32(0.5)
+    part = cv2.remap(way, (cols + half) / across - half, (rows + half) / down - half, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    x, y = cols + part[..., 0] * across, rows + part[..., 1] * down
+    return x, y, (x >= 1) & (y >= 1) & (x <= width - 2) & (y <= height - 2)
 
 
 @njit("(float32[:, :, ::1], float32, float32)", cache=True, nogil=True, error_model="numpy")

@@ -79,6 +79,27 @@ def test_neighbours_lie_where_the_scene_has_gone(cores: int) -> None:
             assert left_over < 0.3 * unmoved
 
 
+@pytest.mark.parametrize("times", [1, 4])
+def test_a_part_of_a_neighbour_is_that_part_of_the_whole(times: int) -> None:
+    source = panning(6)
+    large = [tuple(cv2.resize(p, None, fx=times, fy=times, interpolation=cv2.INTER_CUBIC) for p in planes) for planes in source.pictures]
+    wide = Counted(large, picture_format("yuv420p", times * WIDTH, times * HEIGHT))
+    box = np.s_[20:70, 30:110]
+
+    def apart(at: Moment) -> list[float]:
+        parts = {k: at.neighbour(k, box) for k in at.offsets}
+        found = []
+        for k, part in parts.items():
+            whole = at.neighbour(k)
+            found += [float(np.abs(getattr(part, name) - getattr(whole, name)[box]).max()) for name in ("light", "x", "y")]
+            assert np.array_equal(part.seen, whole.seen[box])
+            assert np.array_equal(at.neighbour(k, box).light, whole.light[box])
+        return found
+
+    for _, found in each_moment(span(wide), apart, noise=0.5):
+        assert max(found) < 0.05
+
+
 def test_what_is_found_does_not_depend_on_the_cores(monkeypatch: pytest.MonkeyPatch) -> None:
     def seen(many: str) -> list[float]:
         monkeypatch.setenv(CORES, many)

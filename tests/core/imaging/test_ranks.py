@@ -88,7 +88,7 @@ def test_blobs_hold_a_seed_and_are_those_that_opencv_labels() -> None:
     peaks = np.argwhere((departs == cv2.dilate(departs, np.ones((9, 9)))) & (departs > 12))
     for row, col in peaks[::2]:
         seeds[row, col] = True
-    found = blobs_of(departs, departs, seeds, 3.0)
+    found = blobs_of(departs, departs, seeds, 3.0, departs.shape)
     wholes = set()
     _, named = cv2.connectedComponents((departs > 3).astype(np.uint8), connectivity=8)
     for n in np.unique(named[seeds]):

@@ -14,7 +14,7 @@ from .likelihood import UNTOLD, sureness
 Array = NDArray[Any]
 # Pixels a hole may reach beyond what departs, and the gap to the ring it is fitted on, and that ring.
 _SOFT, _GAP, _RING = 4, 1, 5
-_ROOM = _SOFT + _GAP + _RING + 1
+ROOM = _SOFT + _GAP + _RING + 1
 # How far a neighbour comes and goes itself at a place that it still tells.
 _UNMARKED = 0.1
 # A sample of the hole is left as it is where what is taken off is no more than this, in codes.
@@ -238,8 +238,8 @@ def attempted(
     wide = np.sqrt(unlike)
     if sureness(rough, 0.0, 0.0, 0.05, 0.0, area, 2, min(1.0, strength / rough), 0.0, wide / rough, near, 2.0, 1.0) < least:
         return None
-    first, stop = max(0, top - _ROOM), min(height, top + blob.shape[0] + _ROOM)
-    begin, end = max(0, left - _ROOM), min(width, left + blob.shape[1] + _ROOM)
+    first, stop = max(0, top - ROOM), min(height, top + blob.shape[0] + ROOM)
+    begin, end = max(0, left - ROOM), min(width, left + blob.shape[1] + ROOM)
     core = np.zeros((stop - first, end - begin), np.uint8)
     for y in range(blob.shape[0]):
         for x in range(blob.shape[1]):

@@ -17,7 +17,7 @@ _LEVELS = (0.0, 0.12, 0.25, 0.5)
 _LARGEST, _LONGEST = 0.012, 0.4
 
 
-def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float) -> list[tuple[Box, Mask, float]]:
+def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float, whole: tuple[int, ...]) -> list[tuple[Box, Mask, float]]:
     """Windows of blobs that hold a seed, at several levels, the largest first; each with the largest rank-ordered departure in it.
 
     Parameters
@@ -27,10 +27,12 @@ def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float) -> list[tup
     seeds : ndarray, bool, (height, width)
     extent : float
         Least departure, in codes, of what belongs to a blob.
+    whole : tuple of int
+        Height and width of the picture of which this may be a part.
     """
     if not seeds.any():
         return []
-    found = _cut(departs, out, seeds, extent, _LARGEST * departs.size, _LONGEST * max(departs.shape))
+    found = _cut(departs, out, seeds, extent, _LARGEST * whole[0] * whole[1], _LONGEST * max(whole))
     blobs = [(np.s_[top : top + b.shape[0], left : left + b.shape[1]], b, strength) for top, left, b, strength, _ in found]
     return [blobs[k] for k in np.argsort([-area for *_, area in found], kind="stable")]
 

@@ -27,17 +27,17 @@ def found_elsewhere(light: Plane, made: Attempt, near: Sequence[Neighbour]) -> f
     Parameters
     ----------
     light : ndarray, float32, (height, width)
-        Of the frame, in codes.
+        Of the frame, or a part of it, in codes.
     made : Attempt
     near : sequence of Neighbour
-        Two.
+        Two, over the same part.
 
     Returns
     -------
     float
         What is left over at the best place, root mean square, of its contrast; `likelihood.FOUND` where it is no less than that.
     """
-    shape = light.shape
+    shape = near[0].raw.shape
     reach = max(8, int(_SEARCH * max(shape)))
     mask = cv2.dilate(made.core, disc(2))
     rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))

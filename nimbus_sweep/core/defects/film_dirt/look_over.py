@@ -7,15 +7,18 @@ from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ...evidence.moments import Moment
-from ...imaging.neighbours import LEAST, SEED, Neighbour, disc, stays
+from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, stays
 from ...imaging.patches import Patch
-from .specks import SURE, UNLIKELY, Speck, candidates, overlapping
+from .specks import SURE, UNLIKELY, Speck, apart, around, candidates, overlapping
 
 # What stays for two frames departs from the frame beside it by no more than this share; where more of the picture does
 # so than this, it moves; and less sure ones are not believed.
 _STAYS, _CROWDED, _LASTS = 0.35, 0.03, 0.5
+# Pixels each way of what is looked at together, and the share of the picture from which all of it is.
+_CELL, _MOST_OF_IT = 16, 0.6
 
 
 # Makes a patch of a speck: of the moment it is seen in, where the frames that fill it lie about it, and those frames laid on it.
@@ -86,7 +89,28 @@ def _lasting(at: Moment, step: int) -> list[Speck]:
         return []
     stayed[rows[~departs], cols[~departs]] = 0
     allowed = cv2.dilate(stayed, disc(1)) > 0
-    return candidates(at.light, (back, at.neighbour(2 * step)), at.noise, at.marked, allowed, least=_LASTS)
+    specks: list[Speck] = []
+    for box in _windows(stayed):
+        here, marked, inside = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked, allowed))
+        near = (at.neighbour(-step, box), at.neighbour(2 * step, box))
+        specks += [s.moved(box) for s in candidates(here, near, at.noise, marked, inside, least=_LASTS)]
+    return apart(specks)
+
+
+def _windows(stayed: NDArray[np.uint8]) -> list[Box]:
+    """Parts of the picture that hold what stayed, with what is told by about it; all of it where they are most of it."""
+    height, width = stayed.shape
+    rows, cols = np.nonzero(stayed)
+    cells = np.zeros((-(-height // _CELL), -(-width // _CELL)), np.uint8)
+    cells[rows // _CELL, cols // _CELL] = 1
+    reach = -(-around(stayed.shape) // _CELL)
+    count, _, stats, _ = cv2.connectedComponentsWithStats(cv2.dilate(cells, np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)))
+    boxes = [
+        np.s_[_CELL * top : min(height, _CELL * (top + tall)), _CELL * left : min(width, _CELL * (left + wide))]
+        for left, top, wide, tall, _ in stats[1:count].tolist()
+    ]
+    covered = sum((b[0].stop - b[0].start) * (b[1].stop - b[1].start) for b in boxes)
+    return boxes if covered < _MOST_OF_IT * height * width else [np.s_[0:height, 0:width]]
 
 
 class LastingSpecks:

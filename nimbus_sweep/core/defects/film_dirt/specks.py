@@ -10,14 +10,14 @@ near by in either of them.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 import cv2
 import numpy as np
 
 from ...imaging.motion import Plane
 from ...imaging.neighbours import LEAST, SEED, Box, Mask, Neighbour, departures, limits, missed_by_better
-from .attempt import attempted
+from .attempt import ROOM, attempted
 from .blobs import blobs_of
 from .elsewhere import found_elsewhere
 from .likelihood import SpeckEvidence
@@ -76,6 +76,11 @@ class Speck:
     sure: float
     evidence: SpeckEvidence
 
+    def moved(self, part: Box) -> Speck:
+        """The same on the picture of which this is a part."""
+        (rows, cols), (down, across) = self.box, (part[0].start, part[1].start)
+        return replace(self, box=np.s_[rows.start + down : rows.stop + down, cols.start + across : cols.stop + across])
+
 
 @dataclass(frozen=True)
 class Unrest:
@@ -94,8 +99,8 @@ class Unrest:
 
     @classmethod
     def of(cls, light: Plane, near: Sequence[Neighbour], marked: Plane) -> Unrest:
-        """Of a frame."""
-        side = 2 * max(7, round(_AROUND * max(light.shape))) + 1
+        """Of a frame, or a part of it."""
+        side = 2 * _reach(near[0].raw.shape) + 1
         step = max(1, side // 9)
         size = (max(1, light.shape[1] // step), max(1, light.shape[0] // step))
         side = 2 * round((side / step - 1) / 2) + 1
@@ -104,6 +109,16 @@ class Unrest:
         left_over = np.maximum(cv2.blur(small, (side, side)), 0) / np.maximum(1 - cv2.blur(free, (side, side)), 0.05)
         beside = cv2.blur(np.maximum(near[0].marked_smaller(step), near[1].marked_smaller(step)), (side, side))
         return cls(left_over, beside)
+
+
+def _reach(shape: tuple[int, ...]) -> int:
+    """How far around a speck, in pixels, a picture of a shape is asked whether its motion can be trusted."""
+    return max(7, round(_AROUND * max(shape)))
+
+
+def around(shape: tuple[int, ...]) -> int:
+    """How much of a picture of a shape about a speck tells of it, in pixels."""
+    return _reach(shape) + ROOM
 
 
 def candidates(
@@ -115,14 +130,14 @@ def candidates(
     one_sided: bool = False,
     least: float | None = None,
 ) -> list[Speck]:
-    """What may be specks in a frame, each with how sure it is.
+    """What may be specks in a frame, or a part of it, each with how sure it is.
 
     Parameters
     ----------
     light : ndarray, float32, (height, width)
         Luma, in 8-bit codes.
     near : sequence of Neighbour
-        One before and one behind.
+        One before and one behind, over the same part.
     noise : float
         Standard deviation of the noise, in codes.
     marked : ndarray, float32, (height, width)
@@ -147,7 +162,7 @@ def candidates(
         out, departs, seeds = departures(light, near, held, seen, bright, least_out)
         taken = np.zeros(light.shape, bool)
         # Where more than that many depart it is no dirt, and looking at each would take for ever.
-        for box, blob, strength in _strongest(blobs_of(departs, out, seeds, extent)):
+        for box, blob, strength in _strongest(blobs_of(departs, out, seeds, extent, near[0].raw.shape)):
             if (taken[box] & blob).any():
                 continue
             speck = _tried(frame, departs, box, blob, bright, strength)
@@ -155,10 +170,10 @@ def candidates(
                 made.append(speck)
                 if speck.sure >= SURE:
                     taken[speck.box] |= speck.mask
-    return _apart(made)
+    return apart(made)
 
 
-def _apart(found: list[Speck]) -> list[Speck]:
+def apart(found: list[Speck]) -> list[Speck]:
     """Each place once: of candidates that overlap the surest stays."""
     kept: list[Speck] = []
     for speck in sorted(found, key=lambda s: -s.sure):
