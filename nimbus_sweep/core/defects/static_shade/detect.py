@@ -9,6 +9,7 @@ that of the scene points that pass, a veil lies over it. What stands out is then
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import cv2
 import numpy as np
@@ -79,18 +80,26 @@ def find(
     moving = seen.moving
     del seen
     progress(0.4)
-    asked_of, done = len(found) + len(large), 0
+    # How far each candidate has been measured: one may take seconds.
+    shares = {id(c): 0.0 for c in (*found, *large)}
+
+    def told(c: Candidate, share: float) -> None:
+        shares[id(c)] = share
+        progress(0.4 + 0.6 * sum(shares.values()) / len(shares))
+
     marks: list[ShadeMark] = []
     marked = np.zeros(light.shape, np.float32)
     for c in found:
         c.mark(marked)
 
     def measured(c: Candidate) -> ShadeMark | None:
-        if not c.veil:
-            return _measured(light, way, noise, marked, c, moving)
-        mask = proven.copy()
-        c.mark(mask)
-        return _measured(light, way, noise, mask, c, moving)
+        mask = marked
+        if c.veil:
+            mask = proven.copy()
+            c.mark(mask)
+        made = _measured(light, way, noise, mask, c, moving, partial(told, c))
+        told(c, 1.0)
+        return made
 
     for stage in (found, large):
         # Veils are looked at beside the marks that were proven, not beside every suspicion.
@@ -104,8 +113,8 @@ def find(
         results: dict[int, ShadeMark | None] = {}
         for k, result in zip(order, parallel_map(measured, [asked[k] for k in order]), strict=True):
             results[k] = result
-            progress(0.4 + 0.6 * (done + len(results)) / asked_of)
-        done += len(stage)
+        for c in stage:
+            told(c, 1.0)
         for _, made in sorted(results.items()):
             if made is not None:
                 same = [m for m in marks if _same(made, m)]
@@ -122,11 +131,13 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
     return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
 
 
-def _measured(light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float) -> ShadeMark | None:
+def _measured(
+    light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, progress: Callable[[float], None]
+) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
-    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS)
+    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS, lambda share: progress(0.3 * share))
     if _DOUBT[0] < sure < _DOUBT[1]:
-        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS)
+        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS, lambda share: progress(0.3 + 0.7 * share))
     return made
 
 
@@ -136,11 +147,18 @@ def _looked_at_step(c: Candidate) -> int:
 
 
 def _probed(
-    light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, most: int
+    light: ShotLight,
+    way: Travel,
+    noise: float,
+    marked: Plane,
+    c: Candidate,
+    moving: float,
+    most: int,
+    progress: Callable[[float], None] | None = None,
 ) -> tuple[ShadeMark | None, float]:
     box = about(c.box, _looked_at_step(c))
     needed = c.narrow + 2.0
-    seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False)
+    seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False, on_progress=progress)
     if seen is None:
         return None, 0.0
     moves = _moves(seen, needed)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -64,7 +65,15 @@ class PairViews:
 
 
 def view_pairs(
-    light: ShotLight, way: Travel, box: Box, marked: Plane, noise: float, most: int, clear: float, fine: bool = True
+    light: ShotLight,
+    way: Travel,
+    box: Box,
+    marked: Plane,
+    noise: float,
+    most: int,
+    clear: float,
+    fine: bool = True,
+    on_progress: Callable[[float], None] | None = None,
 ) -> PairViews | None:
     """Hold frames of a shot against each other about a mark.
 
@@ -83,6 +92,8 @@ def view_pairs(
         How far, in pixels, the scene should move to come clear of the mark.
     fine : bool
         Take the slower, finer flow.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
 
     Returns
     -------
@@ -92,7 +103,10 @@ def view_pairs(
     middle = (box.left + box.width / 2, box.top + box.height / 2)
     about = _AboutMark(light, box, marked, noise, fine)
     found: list[_View] = []
-    for n, (i, j) in enumerate(pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)):
+    couples = pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)
+    for n, (i, j) in enumerate(couples):
+        if on_progress:
+            on_progress(n / len(couples))
         for p, q in ((i, j), (j, i)):
             view = about.view(p, q, way.shift(p, q, *middle), n % 2)
             if view is not None:
