@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import errno
 import glob
+import logging
 import os
 import shutil
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 from .errors import DiskFull, SweepError
 
+log = logging.getLogger(__name__)
+Kept = TypeVar("Kept")
 FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 
 
@@ -24,6 +27,19 @@ def disk_full(path: Path) -> DiskFull:
     except OSError:
         left = ""
     return DiskFull(f"The disk is full: {path.name} could not be written in {path.parent}. {left}Free some space and start it again.")
+
+
+def kept(paths: tuple[Path, ...], opened: Callable[[], Kept]) -> Kept | None:
+    """What was kept in some files together; None where one of them is missing. What is damaged is dropped, to be made again."""
+    if not all(path.exists() for path in paths):
+        return None
+    try:
+        return opened()
+    except (ValueError, KeyError, TypeError, OSError):
+        log.warning("%s is damaged and is made again", paths[0], exc_info=True)
+        for path in paths:
+            path.unlink(missing_ok=True)
+        return None
 
 
 def require_room(path: Path, needed: int) -> None:

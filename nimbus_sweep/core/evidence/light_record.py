@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import logging
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
@@ -14,13 +13,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import atomic_write
+from ..base.files import atomic_write, kept
 from ..base.parallel import buffered_map
 from ..imaging.light import is_logarithmic, light_of
 from ..imaging.motion import Plane
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, as_numbers
 
-log = logging.getLogger(__name__)
 # Pixels of the longer side of the small pictures, and of those of the other components.
 SIZE, COLOUR_SIZE = 192, 48
 _HALF = NDArray[np.float16]
@@ -131,15 +129,7 @@ class LightRecord:
 
 def kept_record(path: Path) -> LightRecord | None:
     """The record that was kept at a path; None where there is none. One that is damaged is dropped, to be made again."""
-    if not (path.exists() and described(path).exists()):
-        return None
-    try:
-        return LightRecord(path)
-    except (ValueError, KeyError, TypeError, OSError):
-        log.warning("%s is damaged and is made again", path, exc_info=True)
-        path.unlink(missing_ok=True)
-        described(path).unlink(missing_ok=True)
-        return None
+    return kept((path, described(path)), lambda: LightRecord(path))
 
 
 def record(path: Path, source: FrameSource, first: int = 0, stop: int | None = None) -> LightRecord:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import copy
 import json
-import logging
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
@@ -19,10 +18,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.errors import DiskFull
-from ..base.files import atomic_write, require_room
+from ..base.files import atomic_write, kept, require_room
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples
 
-log = logging.getLogger(__name__)
 MAX_FRAMES = 160
 MAX_BYTES = 600 << 20
 
@@ -111,16 +109,7 @@ class TimeVolume:
 
 def kept_volume(path: Path) -> TimeVolume | None:
     """The volume that was kept at a path; None where there is none. One that is damaged is dropped, to be made again."""
-    description = path.with_suffix(".json")
-    if not (path.exists() and description.exists()):
-        return None
-    try:
-        return TimeVolume(path)
-    except (ValueError, KeyError, TypeError, OSError):
-        log.warning("%s is damaged and is made again", path, exc_info=True)
-        path.unlink(missing_ok=True)
-        description.unlink(missing_ok=True)
-        return None
+    return kept((path, path.with_suffix(".json")), lambda: TimeVolume(path))
 
 
 class _PartOfVolume(TimeVolume):
