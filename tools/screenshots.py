@@ -156,7 +156,8 @@ def shelf(page: Page, app: Running, _reel: int) -> None:
 def brought_in(page: Page, app: Running, reel: int) -> None:
     """What intake shows."""
     page.goto(f"{app.address}/reels/{reel}/intake")
-    resolve(page, "intake")
+    page.wait_for_function("() => window.nimbusBench.laid[0]", timeout=60_000)
+    resolve(page, "intake", 2500)
 
 
 def edit(page: Page, app: Running, reel: int) -> None:
