@@ -6,6 +6,7 @@ import re
 import threading
 from collections import deque
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
@@ -48,6 +49,14 @@ class NotReady(SweepError):
     """The treated picture waits for its analysis."""
 
 
+def _laid_open(path: Path) -> TimeVolume:
+    """The volume kept at a path; raises NotReady where there is none that is whole."""
+    volume = kept_volume(path)
+    if volume is None:
+        raise NotReady("The shot is being laid open in time; it follows in a moment.")
+    return volume
+
+
 class Viewing:
     """Opens what is looked at once and keeps the last few open."""
 
@@ -84,10 +93,8 @@ class Viewing:
     def volume(self, reel: Reel, shot: Shot) -> TimeVolume:
         """A shot laid open in time; raises NotReady while that has to be done first."""
         path = volume_path(self._data, reel, shot.first, shot.stop)
-        kept = kept_volume(path)
-        if kept is None:
-            raise NotReady("The shot is being laid open in time; it follows in a moment.")
-        volume = self._keep(("volume", reel.id, path.name, path.stat().st_ino, str(reel.reading)), lambda: kept)
+        key = ("volume", reel.id, path.name, path.stat().st_ino if path.exists() else 0, str(reel.reading))
+        volume = self._keep(key, lambda: _laid_open(path))
         volume.colour = self.reader(reel).colour
         return volume
 

@@ -56,16 +56,15 @@ def _regions(step: Step, last: bool) -> list[Any]:
 
 
 def load_step(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
-    """What a step knows of a shot, kept to its region."""
-    known = step.of.select(step.of.load(path), step.settings, step.tracks)
+    """What a step knows of a shot, kept to its region; a damaged file is dropped and counts as not made yet: FileNotFoundError."""
+    known = step.of.select(_whole(step, path), step.settings, step.tracks)
     region = Region() if step.region is None and step.of.needs_region else step.acts_in
     return known if region is None and step.hold_out is None else Confined(known, layout, region, step.held_out)
 
 
-def _loaded(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
-    """The same; one that is damaged is dropped and counts as not made yet: FileNotFoundError."""
+def _whole(step: Step, path: Path) -> Knowledge:
     try:
-        return load_step(step, path, layout)
+        return step.of.load(path)
     except (BadZipFile, zlib.error, EOFError, KeyError, ValueError) as error:
         log.warning("%s is damaged and is made again", path, exc_info=True)
         path.unlink(missing_ok=True)
@@ -97,7 +96,7 @@ class Analyses:
 
     def load(self, recipe: Recipe, layout: PictureFormat) -> list[Knowledge]:
         """The knowledge of every active step, for frames of that layout; raises FileNotFoundError for one not made yet, or damaged."""
-        return [_loaded(step, self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
+        return [load_step(step, self.path(recipe.active[: n + 1]), layout) for n, step in enumerate(recipe.active)]
 
     def make(
         self,
@@ -134,7 +133,7 @@ class Analyses:
         for n, step in enumerate(active):
             path = self.path(active[: n + 1])
             with suppress(FileNotFoundError):
-                made.append(_loaded(step, path, source.format))
+                made.append(load_step(step, path, source.format))
             if len(made) == n:
                 scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None

@@ -36,6 +36,16 @@ _Analysis = tuple[Path, Masked | None, Masked | None]
 _WIDE, _HIGH, _LOW = 276, 64, 54
 
 
+@lru_cache(maxsize=64)
+def _is_whole(path: Path, modified: float) -> bool:
+    return kept_record(path) is not None
+
+
+def _is_there(path: Path) -> bool:
+    """Whether a shot's light can be read; it is opened to be sure once for each file, not for each request."""
+    return path.exists() and _is_whole(path, path.stat().st_mtime)
+
+
 @lru_cache(maxsize=16)
 def _overview(path: Path, modified: float, first: int, stop: int) -> Overview:
     return overview(LightRecord(path).between(first, stop))
@@ -44,7 +54,7 @@ def _overview(path: Path, modified: float, first: int, stop: int) -> Overview:
 def seen(reel: Reel, shot: Shot) -> Overview | None:
     """The light of a shot, once it has been laid open."""
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if kept_record(path) is None:
+    if not _is_there(path):
         return None
     return _overview(path, path.stat().st_mtime, *shot.span)
 
@@ -139,7 +149,7 @@ def _not_ready(error: NotReady) -> tuple[Response, int]:
 def moving_share(reel: Reel, shot: Shot) -> float | None:
     """How much of the picture moves in the middle of a shot; None until it is laid open."""
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if kept_record(path) is None:
+    if not _is_there(path):
         return None
     enter, leave = shot.span
     return float(_forms(path, path.stat().st_mtime, shot.span, (), (enter + leave) // 2, 2, 0.0).moving.mean())
@@ -155,7 +165,7 @@ def form(reel_id: int, form: str, frame: int) -> Response:
     shot = shot_named(reel)
     enter, leave = shot.span
     path = light_path(volume_path(services().data, reel, shot.first, shot.stop))
-    if not enter <= frame < leave or kept_record(path) is None:
+    if not enter <= frame < leave or not _is_there(path):
         abort(404)
     reach, grain, before = (request.args.get(name, usual, type=float) for name, usual in (("reach", 16.0), ("grain", 0.0), ("before", 0.0)))
     if reach is None or grain is None or before is None or not np.isfinite(reach + grain + before):
