@@ -40,9 +40,10 @@ class Attempt(NamedTuple):
         Whether a neighbour shows the place.
     motion : tuple of tuple of float
         The way to each neighbour, in pixels across and down.
-    contrast, misfit, differ, moves, life, area, strength, least, wide, beside, flat : float
-    usable : int
-        See `likelihood.SpeckEvidence`.
+    contrast : float
+        What it is out by, in codes.
+    told : tuple
+        What it tells by itself, in the order of the fields of `likelihood.SpeckEvidence`; all but whether it is found elsewhere.
     """
 
     top: int
@@ -55,17 +56,7 @@ class Attempt(NamedTuple):
     shown: tuple[bool, bool]
     motion: tuple[tuple[float, float], tuple[float, float]]
     contrast: float
-    misfit: float
-    differ: float
-    moves: float
-    life: float
-    area: float
-    usable: int
-    strength: float
-    least: float
-    wide: float
-    beside: float
-    flat: float
+    told: tuple[float, float, float, float, float, float, int, float, float, float, float, float]
 
 
 @njit("(uint8[:, ::1], int64)", cache=True, nogil=True, error_model="numpy")
@@ -288,15 +279,5 @@ def attempted(
         made.usable,
         (_led(x_0, y_0, core, first, begin), _led(x_1, y_1, core, first, begin)),
         contrast,
-        misfit,
-        differ,
-        made.moves,
-        life,
-        area,
-        usable,
-        stands,
-        better,
-        doubt,
-        near,
-        flat,
+        (contrast, misfit, differ, made.moves, life, area, usable, stands, better, doubt, near, flat),
     )

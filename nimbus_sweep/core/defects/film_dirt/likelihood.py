@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from math import exp, log
 
 import numpy as np
@@ -72,21 +72,7 @@ class SpeckEvidence:
     @property
     def sure(self) -> float:
         """How sure it is a speck, 0 to 1."""
-        return sureness(
-            self.contrast,
-            self.misfit,
-            self.differ,
-            self.moves,
-            self.life,
-            self.area,
-            self.usable,
-            self.strength,
-            self.least,
-            self.wide,
-            self.beside,
-            self.flat,
-            self.found,
-        )
+        return sureness(*(getattr(self, f.name) for f in fields(self)))
 
 
 @njit(

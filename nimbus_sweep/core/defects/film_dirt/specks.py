@@ -10,7 +10,7 @@ near by in either of them.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -34,8 +34,6 @@ _MOST = 300
 CROWDED = 0.06
 # Candidates less sure than this are not kept to be mended.
 UNLIKELY = 0.2
-# What an attempt tells by itself.
-_TOLD = tuple(f.name for f in fields(SpeckEvidence) if f.name != "found")
 # From which one is told of as a speck.
 SURE = 0.5
 # Marks of a neighbour that has none.
@@ -237,7 +235,7 @@ def _tried(frame: _Compared, departs: Plane, box: Box, blob: Mask, bright: bool,
     if made is None:
         return None
     found = found_elsewhere(frame.light, made, frame.near)
-    evidence = SpeckEvidence(**{name: getattr(made, name) for name in _TOLD}, found=found)
+    evidence = SpeckEvidence(*made.told, found)
     if evidence.sure < frame.least:
         return None
     rows, cols = made.core.shape
