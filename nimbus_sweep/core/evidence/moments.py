@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from ..base.parallel import Tasks, cores, single_threaded_pictures
 from ..imaging.levels import luma, noise_of
 from ..imaging.motion import Field, Look, Plane, flow, grid, look, smooth_way
-from ..imaging.neighbours import Box, Neighbour, comes_and_goes, drawn_between, limits
+from ..imaging.neighbours import Box, Marks, Neighbour, comes_and_goes, drawn_between, limits
 from ..media.frames import Frame
 from ..model.findings import Surveyed
 from .frames_at_hand import Span, frames_of
@@ -87,7 +87,7 @@ class _Cleaned:
     """A frame's light without what comes and goes: how it looks for motion, and where something did, if anywhere."""
 
     look: Look
-    marked: Plane | None
+    marks: Marks | None
 
 
 class Moment:
@@ -134,8 +134,8 @@ class Moment:
 
     @cached_property
     def marked(self) -> Plane:
-        marks = self._about.cleaned[self.place].marked
-        return np.zeros_like(self.light) if marks is None else marks
+        marks = self._about.cleaned[self.place].marks
+        return np.zeros_like(self.light) if marks is None else marks.whole
 
     def small(self, offset: int = 0) -> Plane:
         """Luma of a frame about it on the picture motion is told on: (rows, columns), float32, in 8-bit codes."""
@@ -188,7 +188,7 @@ class Moment:
         if box is None and offset in self._laid_on:
             return self._laid_on[offset]
         other = self.place + offset
-        made = Neighbour.along(self.way(offset), self._about.pictures[other].light, self._about.cleaned[other].marked, box)
+        made = Neighbour.along(self.way(offset), self._about.pictures[other].light, self._about.cleaned[other].marks, box)
         if box is None:
             self._laid_on[offset] = made
         return made
@@ -280,6 +280,8 @@ class _Pass(Generic[Seen]):
     def __init__(self, span: Span, look_at: Callable[[Moment], Seen], factor: int, noise: float) -> None:
         self._span, self._look_at, self._factor, self._noise = span, look_at, factor, noise
         self._half = _told_on(span.source.format.height, span.source.format.width, factor)
+        # What misleads the motion told on a large picture is seen at the size it is told on.
+        self._coarse = self._half > 1 and factor == 1 and min(span.source.format.height, span.source.format.width) >= _LARGE
         self._still = _STILL / self._half
         self._room = min(_ROOM, max(2, round(2 * _ROOM / factor)))
         self._tasks = Tasks(cores())
@@ -353,12 +355,15 @@ class _Pass(Generic[Seen]):
         if len(beside) < 2:
             return _Cleaned(here.look, None)
         pairs = {k: pair.result() for k, pair in raw.items()}
-        one, other = (Neighbour.along(_way(pairs, n, n + k), pictures[n + k].result().light) for k in beside)
-        marked = comes_and_goes(here.light, held := limits(one, other), self._noise, self._room)
+        lights = {k: pictures[n + k].result().small if self._coarse else pictures[n + k].result().light for k in (0, *beside)}
+        less = self._half if self._coarse else 1
+        light, (one, other) = lights[0], (Neighbour.along(_way(pairs, n, n + k), lights[k]) for k in beside)
+        marked = comes_and_goes(light, held := limits(one, other), self._noise / less, max(1, self._room // less))
         if marked is None:
             return _Cleaned(here.look, None)
-        drawn = drawn_between(here.light, one.light, other.light, held, marked)
-        return _Cleaned(look(smaller(drawn, self._half), self._noise / self._half), marked)
+        drawn = drawn_between(light, one.light, other.light, held, marked)
+        whole = marked if less == 1 else cv2.resize(marked, here.light.shape[::-1], interpolation=cv2.INTER_NEAREST)
+        return _Cleaned(look(smaller(drawn, self._half // less), self._noise / self._half), Marks(whole))
 
     def _clean_pair(self, one: Future[_Cleaned], other: Future[_Cleaned]) -> Pair:
         mine, theirs = one.result(), other.result()

@@ -8,12 +8,15 @@ by a known width.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
+from itertools import repeat
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+
+from ..base.parallel import parallel_map
 
 # Float32 throughout; arithmetic with plain numbers hides that from the type checker.
 Plane = NDArray[Any]
@@ -106,31 +109,14 @@ def measure(pictures: list[Plane], where: list[Plane] | None = None) -> Grain:
     -------
     Grain
     """
+    edges = np.linspace(0, _TOP, _LEVELS + 1)
     found: list[list[float]] = [[] for _ in range(_LEVELS)]
     together: list[float] = []
-    edges = np.linspace(0, _TOP, _LEVELS + 1)
-    for at_picture, picture in enumerate(pictures):
-        if min(picture.shape) < 24:
-            continue
-        part = np.s_[6:-6:4, 6:-6:4]
-        seen = None if where is None else cv2.erode(where[at_picture], np.ones((11, 11), np.uint8))[part] > 0.9
-        if seen is not None and seen.sum() < _ENOUGH:
-            continue
-        fine = picture - cv2.GaussianBlur(picture, (0, 0), _BROAD, borderType=cv2.BORDER_REFLECT_101)
-        power = cv2.blur(fine * fine, (11, 11))[6:-6:4, 6:-6:4]
-        along = (cv2.blur(fine[:, 1:] * fine[:, :-1], (11, 11))[6:-6:4, 6:-6:4], cv2.blur(fine[1:] * fine[:-1], (11, 11))[6:-6:4, 6:-6:4])
-        level = cv2.blur(np.abs(picture), (11, 11))[6:-6:4, 6:-6:4]
-        for n in range(_LEVELS):
-            own = (level >= edges[n]) & (level < edges[n + 1])
-            here = power[own if seen is None else own & seen]
-            if here.size >= _ENOUGH:
-                found[n].append(float(np.percentile(here, 20)))
-        flat = power <= np.percentile(power if seen is None else power[seen], 20)
-        flat = flat if seen is None else flat & seen
-        rows, cols = min(along[0].shape[0], along[1].shape[0]), min(along[0].shape[1], along[1].shape[1])
-        flat = flat[:rows, :cols]
-        both = (along[0][:rows, :cols] + along[1][:rows, :cols]) / 2
-        together.append(float(both[flat].sum() / max(float(power[:rows, :cols][flat].sum()), 1e-9)))
+    parts = zip(pictures, where if where is not None else repeat(None))
+    for powers, correlated in parallel_map(partial(_measured, edges), parts):
+        for n, power in powers.items():
+            found[n].append(power)
+        together += correlated
     middles = (edges[:-1] + edges[1:]) / 2
     known = [n for n in range(_LEVELS) if found[n]]
     if not known:
@@ -140,6 +126,33 @@ def measure(pictures: list[Plane], where: list[Plane] | None = None) -> Grain:
     sigma = np.sqrt(np.interp(middles, middles[known], [float(np.median(found[n])) for n in known]))
     # The flattest fifth of the windows is a little calmer than the grain is.
     return Grain(middles, 1.08 * sigma / np.interp(at, np.arange(len(widths)), seen), float(np.interp(at, np.arange(len(widths)), widths)))
+
+
+def _measured(edges: NDArray[np.float64], of: tuple[Plane, Plane | None]) -> tuple[dict[int, float], list[float]]:
+    """Power of the grain of a part of one picture by level, and how far neighbours go together, if that can be told."""
+    picture, where = of
+    if min(picture.shape) < 24:
+        return {}, []
+    part = np.s_[6:-6:4, 6:-6:4]
+    seen = None if where is None else cv2.erode(where, np.ones((11, 11), np.uint8))[part] > 0.9
+    if seen is not None and seen.sum() < _ENOUGH:
+        return {}, []
+    fine = picture - cv2.GaussianBlur(picture, (0, 0), _BROAD, borderType=cv2.BORDER_REFLECT_101)
+    power = cv2.blur(fine * fine, (11, 11))[part]
+    along = (cv2.blur(fine[:, 1:] * fine[:, :-1], (11, 11))[part], cv2.blur(fine[1:] * fine[:-1], (11, 11))[part])
+    level = cv2.blur(np.abs(picture), (11, 11))[part]
+    powers = {}
+    for n in range(_LEVELS):
+        own = (level >= edges[n]) & (level < edges[n + 1])
+        here = power[own if seen is None else own & seen]
+        if here.size >= _ENOUGH:
+            powers[n] = float(np.percentile(here, 20))
+    flat = power <= np.percentile(power if seen is None else power[seen], 20)
+    flat = flat if seen is None else flat & seen
+    rows, cols = min(along[0].shape[0], along[1].shape[0]), min(along[0].shape[1], along[1].shape[1])
+    flat = flat[:rows, :cols]
+    both = (along[0][:rows, :cols] + along[1][:rows, :cols]) / 2
+    return powers, [float(both[flat].sum() / max(float(power[:rows, :cols][flat].sum()), 1e-9))]
 
 
 @lru_cache(maxsize=1)

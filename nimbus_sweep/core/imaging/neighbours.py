@@ -21,6 +21,27 @@ SEED, LEAST = 5.0, 6.0
 _SQUARE = np.ones((3, 3), np.uint8)
 
 
+class Marks:
+    """Where something comes and goes in a frame as it is.
+
+    Parameters
+    ----------
+    whole : ndarray, float32, (height, width)
+        1 there.
+    """
+
+    def __init__(self, whole: Plane) -> None:
+        self.whole = whole
+        self._smaller: dict[int, Plane] = {}
+
+    def smaller(self, factor: int) -> Plane:
+        """How much of each place does, 0 to 1; so many times smaller, and only worked out once."""
+        if factor not in self._smaller:
+            size = (max(1, self.whole.shape[1] // factor), max(1, self.whole.shape[0] // factor))
+            self._smaller[factor] = np.asarray(cv2.resize(self.whole, size, interpolation=cv2.INTER_AREA))
+        return self._smaller[factor]
+
+
 @dataclass(frozen=True)
 class Neighbour:
     """A frame beside the one looked at, along the motion; over the whole picture, or a part of it.
@@ -29,8 +50,8 @@ class Neighbour:
     ----------
     light : ndarray, float32, (rows, columns)
         Its luma where the scene of each pixel lies in it, in codes.
-    marked : ndarray, float32, (height, width), or None
-        1 where something comes and goes in it as it is; None for nowhere.
+    marks : Marks or None
+        Where something comes and goes in it; None for nowhere.
     seen : ndarray, bool, (rows, columns)
         Where the scene lies inside its picture.
     x, y : ndarray, float32, (rows, columns)
@@ -40,14 +61,14 @@ class Neighbour:
     """
 
     light: Plane
-    marked: Plane | None
+    marks: Marks | None
     seen: Mask
     x: Plane
     y: Plane
     raw: Plane
 
     @classmethod
-    def along(cls, way: Field, other: Plane, marked: Plane | None = None, box: Box | None = None) -> Neighbour:
+    def along(cls, way: Field, other: Plane, marks: Marks | None = None, box: Box | None = None) -> Neighbour:
         """A frame along the way to it.
 
         Parameters
@@ -56,27 +77,27 @@ class Neighbour:
             In pixels of a picture of that size, which may be smaller, x first.
         other : ndarray, float32, (height, width)
             Its luma, in codes.
-        marked : ndarray, float32, (height, width), or None
-            1 where something comes and goes in it.
+        marks : Marks or None
+            Where something comes and goes in it.
         box : tuple of slice, or None
             The part of the picture that is asked for; all of it when None.
         """
         x, y, seen = _led(way, *other.shape) if box is None else _led_in(box, way, *other.shape)
         light = cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-        return cls(light, marked, seen, x, y, other)
+        return cls(light, marks, seen, x, y, other)
 
     def part(self, box: Box) -> Neighbour:
         """The same over a part of the picture alone."""
         light, seen, x, y = (np.ascontiguousarray(p[box]) for p in (self.light, self.seen, self.x, self.y))
-        return Neighbour(light, self.marked, seen, x, y, self.raw)
+        return Neighbour(light, self.marks, seen, x, y, self.raw)
 
     def marked_smaller(self, factor: int) -> Plane:
         """How far each place of it, along the motion, comes and goes itself, 0 to 1; so many times smaller."""
         size = (max(1, self.light.shape[1] // factor), max(1, self.light.shape[0] // factor))
-        if self.marked is None:
+        if self.marks is None:
             return np.zeros(size[::-1], np.float32)
         x, y = (cv2.resize(at, size, interpolation=cv2.INTER_NEAREST) / np.float32(factor) for at in (self.x, self.y))
-        return np.asarray(cv2.remap(cv2.resize(self.marked, size, interpolation=cv2.INTER_AREA), x, y, cv2.INTER_LINEAR))
+        return np.asarray(cv2.remap(self.marks.smaller(factor), x, y, cv2.INTER_LINEAR))
 
     def motion(self, box: Box) -> Field:
         """The way to it over a part of the picture: (rows, columns, 2), in pixels, x first."""
@@ -141,8 +162,13 @@ def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float, room: 
     ndarray, float32, (height, width), or None
         1 there; None for nowhere.
     """
-    out = _outside(light, *held, np.float32(max(SEED * noise, LEAST)))
+    out = outside(light, held, max(SEED * noise, LEAST))
     return cv2.dilate(out, disc(room)).astype(np.float32) if out.any() else None
+
+
+def outside(light: Plane, held: tuple[Plane, Plane], by: float) -> NDArray[np.uint8]:
+    """1 where a frame is outside what its neighbours hold by more than so many codes: (height, width)."""
+    return _outside(light, *held, np.float32(by))
 
 
 @njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)", cache=True, nogil=True, error_model="numpy")

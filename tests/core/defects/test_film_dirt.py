@@ -373,3 +373,20 @@ def test_other_formats_are_swept_on_their_own_planes(form: Callable[[MemorySourc
         assert (np.abs(out - truth)[damage] < np.abs(seen - truth)[damage] / 2).mean() > 0.85
         assert (out != seen)[seen == truth].mean() < 0.001
     assert mended[3][0].dtype == spoiled.format.dtype
+
+
+def test_specks_are_looked_for_where_something_is_outside_its_neighbours_alone(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Looked for in parts of the picture they are what they are when all of it is looked at."""
+    _, spoiled = dirty("bikes-2", 3, 2)
+
+    def told() -> set[tuple[int, int, int]]:
+        found = each_moment(Span.of(spoiled, 0, 8), look_over, noise=0.5)
+        return {(at.place, f.speck.box[0].start, f.speck.box[1].start) for at, seen in found for f in seen.specks if f.speck.sure > 0.8}
+
+    parts = told()
+    monkeypatch.setattr(
+        "nimbus_sweep.core.defects.film_dirt.look_over._windows", lambda seeds: [np.s_[0 : seeds.shape[0], 0 : seeds.shape[1]]]
+    )
+    whole = told()
+    assert len(whole) > 5
+    assert len(parts ^ whole) <= 0.1 * len(whole)

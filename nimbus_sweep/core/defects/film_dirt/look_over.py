@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...evidence.moments import Moment
-from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, stays
+from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, limits, outside, stays
 from ...imaging.patches import Patch
 from .specks import SURE, UNLIKELY, Speck, apart, around, candidates, overlapping
 
@@ -66,10 +66,21 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
     near = [at.neighbour(k) for k in at.beside]
     # What is not to be mended is told of only where it is sure: nothing raises it any more.
     least = SURE if patch_of is None else UNLIKELY
-    specks = found(at.beside, candidates(at.light, near, at.noise, at.marked, one_sided=at.is_one_sided, least=least))
+    specks = found(at.beside, _of_one_frame(at, near, least))
     # What stayed for two frames: this one, and the next in a direction. It is filled from the frames around the two.
     lasting = {step: found((-step, 2 * step), _lasting(at, step)) for step in (1, -1)}
     return Looked(specks, lasting, float(at.marked.mean()))
+
+
+def _of_one_frame(at: Moment, near: Sequence[Neighbour], least: float) -> list[Speck]:
+    """What is outside of what both neighbours hold, looked at where there is such a thing alone."""
+    low, high = limits(near[0], near[1])
+    specks: list[Speck] = []
+    for box in _windows(outside(at.light, (low, high), max(SEED * at.noise, LEAST))):
+        here, marked = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked))
+        parts = [n.part(box) for n in near]
+        specks += [s.moved(box) for s in candidates(here, parts, at.noise, marked, one_sided=at.is_one_sided, least=least)]
+    return apart(specks)
 
 
 def _lasting(at: Moment, step: int) -> list[Speck]:
@@ -90,20 +101,42 @@ def _lasting(at: Moment, step: int) -> list[Speck]:
     stayed[rows[~departs], cols[~departs]] = 0
     allowed = cv2.dilate(stayed, disc(1)) > 0
     specks: list[Speck] = []
-    for box in _windows(stayed):
+    for box in _windows(_seeds(at, back, step, rows[departs], cols[departs], least)):
         here, marked, inside = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked, allowed))
         near = (at.neighbour(-step, box), at.neighbour(2 * step, box))
         specks += [s.moved(box) for s in candidates(here, near, at.noise, marked, inside, least=_LASTS)]
     return apart(specks)
 
 
-def _windows(stayed: NDArray[np.uint8]) -> list[Box]:
-    """Parts of the picture that hold what stayed, with what is told by about it; all of it where they are most of it."""
-    height, width = stayed.shape
-    rows, cols = np.nonzero(stayed)
+def _seeds(at: Moment, back: Neighbour, step: int, rows: NDArray[np.int64], cols: NDArray[np.int64], least: float) -> NDArray[np.uint8]:
+    """Of some pixels, those outside of what the frame behind and the second ahead hold about them: 1 there."""
+    height, width = at.light.shape
+    about = [(y, x) for y in (-1, 0, 1) for x in (-1, 0, 1)]
+
+    def near(y: int, x: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        return np.clip(rows + y, 0, height - 1), np.clip(cols + x, 0, width - 1)
+
+    here = at.light[rows, cols]
+    held = np.stack([back.light[near(y, x)] for y, x in about])
+    bright, dark = here - held.max(0) > least, held.min(0) - here > least
+    rows, cols, here, bright, dark = (v[bright | dark] for v in (rows, cols, here, bright, dark))
+    seeds = np.zeros(at.light.shape, np.uint8)
+    if len(rows):
+        held = np.stack([at.light_at(2 * step, *near(y, x)) for y, x in about])
+        out = (bright & (here - held.max(0) > least)) | (dark & (held.min(0) - here > least))
+        seeds[rows[out], cols[out]] = 1
+    return seeds
+
+
+def _windows(seeds: NDArray[np.uint8]) -> list[Box]:
+    """Parts of the picture that hold seeds, with what is told by about them; all of it where they are most of it."""
+    height, width = seeds.shape
+    rows, cols = np.nonzero(seeds)
+    if not len(rows):
+        return []
     cells = np.zeros((-(-height // _CELL), -(-width // _CELL)), np.uint8)
     cells[rows // _CELL, cols // _CELL] = 1
-    reach = -(-around(stayed.shape) // _CELL)
+    reach = -(-around(seeds.shape) // _CELL)
     count, _, stats, _ = cv2.connectedComponentsWithStats(cv2.dilate(cells, np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)))
     boxes = [
         np.s_[_CELL * top : min(height, _CELL * (top + tall)), _CELL * left : min(width, _CELL * (left + wide))]
