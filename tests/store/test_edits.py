@@ -146,8 +146,8 @@ def test_what_is_kept_is_mended_and_nothing_else(reel: Reel) -> None:
 
 def test_the_step_may_ask_to_be_surer(reel: Reel) -> None:
     """A higher bar leaves out what the survey is less sure of, never what the user chose himself."""
-    found = [finding(1, 0.95), finding(2, 0.6), finding(3, 0.4).with_(state="kept", chosen=True), finding(4, 0.2, by_hand=True)]
-    for sure, mended in ((0.5, [1, 2, 3, 4]), (0.8, [1, 3, 4])):
+    found = [finding(1, 0.95), finding(2, 0.75), finding(3, 0.4).with_(state="kept", chosen=True), finding(4, 0.2, by_hand=True)]
+    for sure, mended in ((0.7, [1, 2, 3, 4]), (0.8, [1, 3, 4])):
         change(reel, "bar", findings=found, recipe=Recipe(steps=(Step(kind="pixel-mend", settings={"sure": sure}),)))
         assert [f.x for f in edits.mended(shot(reel))] == mended
     change(reel, "off", recipe=Recipe(steps=(Step(kind="pixel-mend", on=False),)))

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from itertools import accumulate
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..base.parallel import parallel_map
-from ..imaging.motion import Plane, agreement, flow, grid, look
+from ..imaging.motion import Look, Plane, agreement, flow, grid, look
 
 Matrix = NDArray[np.float64]
 # Pixels the scene should have moved between the frames of a pair.
 DISTANCES = (8.0, 18.0, 40.0, 90.0)
 _POINTS = ((0.5, 0.5), (0.2, 0.2), (0.8, 0.2), (0.2, 0.8), (0.8, 0.8))
-_LEAST = 5.0
+_LEAST = 2.5
 _GAPS = (2, 6, 16)
 
 
@@ -64,7 +63,13 @@ class Travel:
         return float(self.from_frame(0).max()) if len(self) else 0.0
 
 
-def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: Sequence[Plane | None] = ()) -> Travel:
+def travel(
+    pictures: list[Plane],
+    noise: float,
+    size: tuple[int, int],
+    usable: Sequence[Plane | None] = (),
+    on_progress: Callable[[float], None] | None = None,
+) -> Travel:
     """Follow the scene through small pictures by similarities between neighbours (RANSAC: Fischler and Bolles 1981).
 
     Parameters
@@ -77,10 +82,16 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
         Width and height of the picture itself.
     usable : sequence of ndarray or None
         For each picture, 1 where it may be looked at; everywhere where there is none.
+    on_progress : callable
+        Told the share done, 0 to 1; may raise to stop.
     """
     height, width = pictures[0].shape
     places = grid((height, width))
-    looks = list(parallel_map(lambda p: look(p, noise, 3.0), pictures))
+    looks: list[Look] = []
+    for seen in parallel_map(lambda p: look(p, noise, 3.0), pictures):
+        looks.append(seen)
+        if on_progress:
+            on_progress(0.3 * len(looks) / len(pictures))
 
     def step(n: int) -> Matrix:
         before, behind = looks[n], looks[n + 1]
@@ -90,7 +101,11 @@ def travel(pictures: list[Plane], noise: float, size: tuple[int, int], usable: S
             sure &= mask > 0.99
         return _similarity(places[sure][::7], forward[sure][::7])
 
-    moves = list(accumulate(parallel_map(step, range(len(looks) - 1)), lambda whole, one: one @ whole, initial=np.eye(3)))
+    moves = [np.eye(3)]
+    for one in parallel_map(step, range(len(looks) - 1)):
+        moves.append(one @ moves[-1])
+        if on_progress:
+            on_progress(0.3 + 0.7 * (len(moves) - 1) / (len(looks) - 1))
     # Pixel centres lie at whole numbers, so a picture made smaller is shifted by half a pixel of the larger.
     scale = np.diag([size[0] / width, size[1] / height, 1.0])
     scale[:2, 2] = (scale[[0, 1], [0, 1]] - 1) / 2

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from ..evidence.shot_evidence import ShotEvidence
 
 # Below this a finding is shown as doubtful and no step is suggested for it.
-CONVINCES = 0.5
+CONVINCES = 0.7
 State = Literal["kept", "doubtful", "dismissed"]
 
 

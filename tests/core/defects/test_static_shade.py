@@ -19,6 +19,7 @@ from skimage.metrics import peak_signal_noise_ratio
 from benchmarks.material import MemorySource, Planes, clip, noisy, panned, still
 from nimbus_sweep.core.base.errors import Cancelled, SweepError
 from nimbus_sweep.core.defects.static_shade import detect as static_shade
+from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.marks import ShadeMark as FoundMark
 from nimbus_sweep.core.defects.static_shade.marks import ShadeSurvey, drawn_by_hand
 from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
@@ -26,7 +27,7 @@ from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, ShadeSe
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Frame, Window
-from nimbus_sweep.core.model.findings import Finding
+from nimbus_sweep.core.model.findings import CONVINCES, Finding
 from nimbus_sweep.core.model.regions import Key, Part, Region
 from nimbus_sweep.core.model.shapes import Ellipse
 from nimbus_sweep.core.pipeline.survey import survey
@@ -45,9 +46,9 @@ def found_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is searched with the same frames before is known, whoever asks."""
     search = static_shade.find
 
-    def find(volume: TimeVolume, on_progress: Any = None, hold_out: Any = None, record: Any = None) -> ShadeSurvey:
-        if on_progress is not None or hold_out is not None or record is not None:
-            return search(volume, on_progress, hold_out, record)
+    def find(volume: TimeVolume, *asked: Any, **more: Any) -> ShadeSurvey:
+        if any(v is not None for v in (*asked, *more.values())):
+            return search(volume, *asked, **more)
         content = sha256(b"".join(volume.plane_stack(p).tobytes() for p in range(3))).digest()
         if content not in FOUND:
             FOUND[content] = search(volume)
@@ -462,3 +463,27 @@ def test_a_large_soft_veil_is_found_and_undone(name: str, seed: int, tmp_path: P
     assert all(over(f, mark, SIZE[::-1]) for f in found)
     mended = treat(source, spoiled, analyse(volume, resolve(UnshadeSettings(), found_in(volume))))
     assert inside(truth, mended, masks[0]) > inside(truth, spoiled, masks[0]) + 10
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", ["coffee", "chelsea"])
+def test_what_promises_nothing_is_not_measured(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The marks are those that come of measuring every candidate, and no more candidates are measured than that."""
+    measured: list[Candidate] = []
+    probe = static_shade._measured
+
+    def counted(*asked: Any) -> FoundMark | None:
+        measured.append(asked[4])
+        return probe(*asked)
+
+    monkeypatch.setattr(static_shade, "_measured", counted)
+    source = moving(name, 1)
+    spoiled, _ = shade(list(source.pictures), sprinkle(SIZE[::-1], 4, 1, largest=11))
+    volume = volume_of(source, spoiled, tmp_path)
+    told, counts = [], []
+    for every in (True, False):
+        measured.clear()
+        told.append([(m.x, m.y, m.kind) for m in static_shade.find(volume, every=every).marks if m.confidence >= CONVINCES])
+        counts.append(len(measured))
+    assert told[0] == told[1] != []
+    assert len(told[1]) <= counts[1] <= counts[0]

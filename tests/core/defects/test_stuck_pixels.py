@@ -18,6 +18,7 @@ from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.imaging.inpainting import biharmonic_weights
 from nimbus_sweep.core.media.frames import PictureFormat
+from nimbus_sweep.core.model.findings import CONVINCES
 from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.defects import StuckSite, scatter, stick
 from nimbus_sweep.wording import sentence
@@ -31,7 +32,7 @@ def volume_of(tmp_path: Path, source: MemorySource) -> TimeVolume:
 
 
 def hits(found: list[stuck_pixels.StuckPixel] | list, sites: list[StuckSite]) -> tuple[int, int]:
-    sure = [f for f in found if f.confidence >= 0.5]
+    sure = [f for f in found if f.confidence >= CONVINCES]
     hit = sum(any(abs(f.x - s.x) <= 2 and abs(f.y - s.y) <= 2 for f in sure) for s in sites)
     false = sum(not any(abs(f.x - s.x) <= 3 and abs(f.y - s.y) <= 3 for s in sites) for f in sure)
     return hit, false
@@ -59,7 +60,9 @@ def test_moving_shots_give_up_nearly_all(tmp_path: Path, name: str, seed: int) -
     sites = scatter(list(source.pictures), 14, seed, margin=8)
     spoiled, _ = stick(list(source.pictures), sites)
     for pictures, least in ((spoiled, 13), (noisy(spoiled, 2.5, seed), 13), (compressed(source, spoiled), 13)):
-        hit, false = hits(stuck_pixels.find(volume_of(tmp_path, source.over(pictures))).found, sites)
+        volume = volume_of(tmp_path, source.over(pictures))
+        pairs = ShotEvidence(volume, 0, len(source)).moved_pairs(lambda share: None)
+        hit, false = hits(stuck_pixels.find(volume, pairs=pairs).found, sites)
         assert hit >= least
         assert false <= 1
 

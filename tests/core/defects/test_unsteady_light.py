@@ -473,9 +473,8 @@ def test_the_survey_says_what_is_wrong_with_the_light(tmp_path: Path) -> None:
     assert bands_[0].evidence.strength == pytest.approx(0.25, abs=0.04)
     assert bands_[0].convinces
     # Other kinds of step are not asked for it.
-    assert not survey(
-        ShotEvidence(build_volume(tmp_path / "v.bin", dirty), 0, n, light=record(tmp_path / "r", dirty)), steps=["pixel-mend"]
-    ).findings
+    shot = ShotEvidence(build_volume(tmp_path / "v.bin", dirty), 0, n, light=record(tmp_path / "r", dirty))
+    assert not [f for f in survey(shot, steps=["pixel-mend"]).findings if f.kind == "unsteady-light"]
 
 
 @pytest.mark.slow

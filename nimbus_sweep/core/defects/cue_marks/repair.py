@@ -16,7 +16,7 @@ from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.patches import Patch, PatchPlan
 from ...media.frames import Frame
-from ...model.findings import Finding
+from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .events import LONGEST, Places, partners, run_about
 from .evidence import CueEvidence
@@ -54,7 +54,7 @@ class CueLiftSettings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     marks: tuple[CueSeed, ...] | None = Field(default=None, max_length=2000)
-    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
+    sure: float = Field(default=CONVINCES, ge=0.3, le=1, description="least confidence of a found mark")
     lends: Literal["both", "before", "behind"] = Field(default="both", description="which clean frames lend")
     nudges: tuple[FrameNudge, ...] = Field(default=(), max_length=10_000)
     grain: bool = Field(default=True, description="match the grain")

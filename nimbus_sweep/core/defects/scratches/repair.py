@@ -19,7 +19,7 @@ from ...imaging.levels import grain_of, luma
 from ...imaging.motion import Plane
 from ...imaging.patches import Patch, PatchPlan
 from ...media.frames import Frame, as_numbers
-from ...model.findings import Finding
+from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .profiles import Profile, lifted, measured, placed, presence, profile_of, rows_of, straight
@@ -54,7 +54,7 @@ class LineLiftSettings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     lines: tuple[Seed, ...] | None = None
-    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found scratch")
+    sure: float = Field(default=CONVINCES, ge=0.3, le=1, description="least confidence of a found scratch")
     grain: bool = Field(default=True, description="match the grain")
 
 

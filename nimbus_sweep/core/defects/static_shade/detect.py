@@ -17,6 +17,9 @@ from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
 from ...evidence.light_record import LightRecord
+from ...evidence.moved_pairs import moved_pairs
+from ...evidence.shot_evidence import ShotEvidence
+from ...evidence.shot_light import ShotLight, way_of
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel
 from ...imaging.box import Box
@@ -24,10 +27,10 @@ from ...imaging.motion import Plane, blur
 from ...imaging.stack_statistics import median
 from ...model.findings import CONVINCES, Surveyed
 from ...model.regions import Masked
-from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, gather, loss_map
+from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, loss_map
 from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
-from .light import ShotLight, way_of
 from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
+from .promise import promising
 from .shade_map import ShadeMap
 from .sights import PairViews, view_pairs
 from .veils import Veil
@@ -47,6 +50,8 @@ def find(
     on_progress: Callable[[float], None] | None = None,
     hold_out: Masked | None = None,
     record: LightRecord | None = None,
+    known: ShotEvidence | None = None,
+    every: bool = False,
 ) -> ShadeSurvey:
     """Find the static shade of a shot.
 
@@ -59,6 +64,10 @@ def find(
         What is not looked at: neither for marks nor for what lies behind them.
     record : LightRecord
         Of the shot, where there is one: motion is told by its small pictures.
+    known : ShotEvidence
+        Of the shot, where what it measures serves others, too.
+    every : bool
+        Measure every candidate, also those that promise nothing.
 
     Returns
     -------
@@ -66,19 +75,34 @@ def find(
         Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
     """
     progress = on_progress or (lambda share: None)
-    light = ShotLight(volume, hold_out)
+    known = known or ShotEvidence(volume, 0, len(volume), record)
+    light = known.shot_light if hold_out is None else ShotLight(volume, hold_out)
     if len(light) < 4 or min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
-    way = way_of(light, noise, record)
-    progress(0.05)
-    seen = gather(light, way, noise, lambda share: progress(0.05 + 0.25 * share))
+    way = (known.way if hold_out is None else partial(way_of, light, noise, record))(lambda share: progress(0.05 * share))
+
+    def paired(share: float) -> None:
+        progress(0.05 + 0.25 * share)
+
+    seen = known.moved_pairs(paired) if hold_out is None else moved_pairs(light, way, noise, paired)
     if seen is None:
         return ShadeSurvey(travel=way.farthest, noise=noise)
-    found = candidates(loss_map(seen, 0), loss_map(seen, 1), seen.factor, False, light.shape)
-    large = candidates(contrast_map(seen, 0), contrast_map(seen, 1), seen.factor, True, light.shape)
+    maps = []
+    for n, (told_by, half) in enumerate(((loss_map, 0), (loss_map, 1), (contrast_map, 0), (contrast_map, 1))):
+        maps.append(told_by(seen, half))
+        progress(0.3 + 0.02 * n)
+    first, second = maps[:2]
+    found, large = (candidates(maps[k], maps[k + 1], seen.factor, k > 0, light.shape) for k in (0, 2))
+    progress(0.37)
+    marked = np.zeros(light.shape, np.float32)
+    for c in found:
+        c.mark(marked)
+    if not every:
+        found, large = (promising(seen, first[0], second[0], kind, light.shape, lambda: progress(0.38)) for kind in (found, large))
     moving = seen.moving
     del seen
+    known.forget_pairs()
     progress(0.4)
     # How far each candidate has been measured: one may take seconds.
     shares = {id(c): 0.0 for c in (*found, *large)}
@@ -88,9 +112,6 @@ def find(
         progress(0.4 + 0.6 * sum(shares.values()) / len(shares))
 
     marks: list[ShadeMark] = []
-    marked = np.zeros(light.shape, np.float32)
-    for c in found:
-        c.mark(marked)
 
     def measured(c: Candidate) -> ShadeMark | None:
         mask = marked
@@ -346,7 +367,8 @@ def surveyed(
     on_progress: Callable[[float], None] | None = None,
     hold_out: Masked | None = None,
     record: LightRecord | None = None,
+    known: ShotEvidence | None = None,
 ) -> Surveyed:
     """The static shade of a shot as findings, surest first, and what its motion did not let tell."""
-    found = find(volume, on_progress, hold_out, record)
+    found = find(volume, on_progress, hold_out, record, known)
     return Surveyed([as_finding(mark, first, stop) for mark in found.marks], found.notes)

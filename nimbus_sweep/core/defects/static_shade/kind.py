@@ -52,7 +52,7 @@ def _claims(mark: Finding, other: Finding) -> bool:
 
 
 def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
-    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out, evidence.light)
+    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out, evidence.light, evidence)
 
 
 def _outline(shape: Shape, size: tuple[int, int], _frame: int, first: int, stop: int) -> Finding:
@@ -69,7 +69,7 @@ DEFECTS = (
         title="Dust, hairs and lens dirt",
         steps=("unshade",),
         detect=_detect,
-        takes=75.0,
+        takes=55.0,
         evidence=ShadeEvidence,
         drawn="outline",
         on_camera=True,

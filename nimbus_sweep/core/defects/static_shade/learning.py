@@ -8,6 +8,7 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
+from ...evidence.shot_light import ShotLight
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel
 from ...imaging.box import Box
@@ -16,7 +17,6 @@ from ...imaging.light import light_of
 from ...imaging.motion import Plane, blur
 from ...media.frames import PictureFormat, Samples
 from .fit import LossFit, blurred, detail_through, fit_loss, fit_veil
-from .light import ShotLight
 from .shade_plan import KEPT, LEAST, LOST, Kind, MarkPlan, ShadeSeed, Way, scaled
 from .sights import PairViews, view_pairs
 from .veils import Veil, undone

@@ -13,12 +13,12 @@ import cv2
 import numpy as np
 
 from ...base.parallel import parallel_map
+from ...evidence.shot_light import ShotLight, way_of
 from ...evidence.time_volume import TimeVolume
 from ...model.findings import Finding
 from ...model.regions import Masked
 from .evidence import ShadeEvidence
 from .learning import ROOM, grain_of_component, lies_on, plan_of
-from .light import ShotLight, way_of
 from .shade_plan import MarkPlan, ShadePlan, ShadeSeed, UnshadeSettings
 
 

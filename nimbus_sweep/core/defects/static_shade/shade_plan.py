@@ -23,6 +23,7 @@ from ...media.frames import Colour, Frame, FrameSource, PictureFormat, Samples, 
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
 from ...media.remarks import Remark
+from ...model.findings import CONVINCES
 from .shade_map import ShadeMap
 from .veils import Veil, undone
 
@@ -62,7 +63,7 @@ class UnshadeSettings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     marks: tuple[ShadeSeed, ...] | None = None
-    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found mark")
+    sure: float = Field(default=CONVINCES, ge=0.3, le=1, description="least confidence of a found mark")
     way: Way = Field(default="auto", description="for marks that do not name their own")
     reach: int = Field(default=0, ge=0, le=60, description="frames each side that may be borrowed from; 0 for as few as needed")
     grain: bool = Field(default=True, description="match the grain")

@@ -10,10 +10,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ...evidence.shot_light import ShotLight
 from ...evidence.travel import Travel, pairs
 from ...imaging.box import Box
 from ...imaging.motion import HALVED, SCALES, Field, Look, Plane, agreement, blur, carried, flow, grid, look, spread
-from .light import ShotLight
 
 Stack = NDArray[Any]
 

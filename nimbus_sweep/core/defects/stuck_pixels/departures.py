@@ -17,6 +17,10 @@ from ...media.frames import as_numbers
 Plane = NDArray[np.float32]
 SAMPLED = 96
 _SPANS = 8
+# Rows that are looked at together, and how far beyond a sample its ring reaches.
+_BAND, _RING = 128, 3
+# Rows of which one tells the noise, of a picture of so many samples.
+_EVERY, _FULL = 7, 1920 * 1080
 _PAIRS = {reach: [(-reach, dx) for dx in range(-reach, reach + 1)] + [(dy, -reach) for dy in range(1 - reach, 1)] for reach in (2, 3)}
 
 
@@ -65,28 +69,45 @@ def departure_maps(
     chosen = np.unique(np.linspace(0, held - 1, min(held, sampled)).round().astype(int))
     spans = np.array_split(chosen, min(_SPANS, len(chosen)))
     components = [i for i, c in enumerate(volume.format.components) if c.name != "A"]
-    done = [0]
+    means = {i: np.zeros((len(spans), *volume.component_stack(i).shape[1:]), np.float32) for i in components}
+    maps = {i: [np.empty(m.shape[1:], np.float32) for _ in range(4)] for i, m in means.items()}
+    tasks = [(i, k) for i in components for k in range(len(spans))]
+    bands = [(i, top) for i in components for top in range(0, means[i].shape[1], _BAND)]
+    heavy = np.array([len(span) for span in spans], np.float32) / np.float32(len(chosen))
 
-    def measured(index: int) -> DepartureMap:
-        component = volume.format.components[index]
-        stack = volume.component_stack(index)
-        means = np.zeros((len(spans), component.height, component.width), np.float32)
-        for k, span in enumerate(spans):
-            for number in span:
-                # A departure is linear in the samples: that of their mean is the mean of theirs.
-                cv2.accumulate(_countable(stack[number]), means[k])
-            means[k] /= np.float32(len(span) * component.code)
-            done[0] += 1
+    def average(task: tuple[int, int]) -> None:
+        index, k = task
+        stack, mean = volume.component_stack(index), means[index][k]
+        for number in spans[k]:
+            # A departure is linear in the samples: that of their mean is the mean of theirs.
+            cv2.accumulate(_countable(stack[number]), mean)
+        mean /= np.float32(len(spans[k]) * volume.format.components[index].code)
+
+    def settle(band: tuple[int, int]) -> None:
+        index, top = band
+        low = min(means[index].shape[1], top + _BAND)
+        # A ring reaches this far beyond the band.
+        above, below = max(0, top - _RING), min(means[index].shape[1], low + _RING)
+        part, found = np.ascontiguousarray(means[index][:, above:below]), maps[index]
+        found[3][top:low] = np.tensordot(heavy, part[:, top - above : low - above], 1)
+        bare = np.stack([mean - ring_mean(mean) for mean in part])[:, top - above : low - above]
+        for plane, own in zip(found, _over_spans(np.ascontiguousarray(bare)), strict=False):
+            plane[top:low] = own
+
+    done, whole = 0, len(tasks) + len(bands)
+    for work, asked in ((average, tasks), (settle, bands)):
+        for _ in parallel_map(work, asked):
+            done += 1
             if on_progress:
-                on_progress(min(1.0, done[0] / (len(spans) * len(components))))
-        value = np.average(means, axis=0, weights=[len(span) for span in spans]).astype(np.float32)
-        for mean in means:
-            mean -= ring_mean(mean)
-        depart, wander, steady = _over_spans(means)
-        noise = _noise(as_numbers(stack[chosen[:: max(1, len(chosen) // 24)], 1::7]) / np.float32(component.code))
-        return DepartureMap(depart, steady, wander, value, noise)
-
-    return tuple(parallel_map(measured, components))
+                on_progress(done / whole)
+    made = []
+    for index in components:
+        rows = _EVERY * max(1, round(means[index][0].size / _FULL))
+        sparse = volume.component_stack(index)[chosen[:: max(1, len(chosen) // 24)], 1::rows]
+        depart, wander, steady, value = maps[index]
+        noise = _noise(as_numbers(sparse) / np.float32(volume.format.components[index].code))
+        made.append(DepartureMap(depart, steady, wander, value, noise))
+    return tuple(made)
 
 
 @njit("(float32[:, :, ::1],)", cache=True, nogil=True, error_model="numpy")

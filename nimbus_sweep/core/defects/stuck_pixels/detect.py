@@ -16,7 +16,7 @@ The first rests on rank statistics (median, median absolute deviation: Rousseeuw
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 import cv2
@@ -24,29 +24,36 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
+from ...evidence.moved_pairs import MovedPairs
 from ...evidence.time_volume import TimeVolume
-from ...media.colour import possible, to_rgb
+from ...media.colour import to_rgb
 from ...media.frames import PictureFormat, as_numbers
-from ...model.findings import Finding, Surveyed
+from ...model.findings import CONVINCES, Finding, Surveyed
 from ...model.regions import Masked
+from .alone import Place, features, sureness
 from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
 from .evidence import StuckPixelEvidence
-from .sensor_site import SiteFit, fit_site, held_profile, held_value
+from .sensor_site import SiteFit, fit_site
+from .standing import standing_sites
 
 _SQUARE3 = np.ones((3, 3), np.uint8)
 _SQUARE5 = np.ones((5, 5), np.uint8)
 # The least departure, in 8-bit display steps, that is told from rounding.
 _FLOOR = 1.0
+# Pixels within which the profile of a site may lie off the place that stands out.
+_NEAR = 2
 # Findings less sure than this are not listed.
 _LISTED = 0.3
 # How far around a site its like are counted, in pixels.
 # A change of the light over time, in 8-bit display steps, that tells of a moving scene.
 _LIVES = 4
 _CROWD = 40
-# Scores are departures in units of the neighbourhood's own; these are where a score begins to convince.
-_CONVINCES_MOVING = 3.5
-_CONVINCES_STILL = 4.0
-_CONVINCES_CEILING = 12.0
+# Energy of a departure, in units of what the texture about it allows for, below which any profile explains it.
+_LEAST_CONTRAST = 9.0
+# Pixels at the picture's edge where nothing is told of what stands alone.
+_EDGE = 2
+# Score from which a place is looked at, how many are at most, and the most that the scene itself is taken to reach.
+_LOOKED_AT, _MOST, _CEILING = 1.5, 80, 12.0
 
 
 @dataclass(frozen=True)
@@ -124,7 +131,7 @@ def _spread_up(plane: Plane, shape: tuple[int, int]) -> Plane:
     return np.repeat(np.repeat(plane, down, 0), across, 1)[: shape[0], : shape[1]]
 
 
-def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None) -> PixelSurvey:
+def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None, pairs: MovedPairs | None = None) -> PixelSurvey:
     """Find the stuck and dead pixels of a shot.
 
     Parameters
@@ -132,6 +139,8 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
     volume : TimeVolume
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    pairs : MovedPairs
+        Of the shot, where the camera moves on: what keeps its place then is told by it.
 
     Returns
     -------
@@ -139,48 +148,101 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None)
         Sites of confidence 0.3 and above, surest first. A shot of fewer than 8 frames proves nothing and
         gives none.
     """
-    maps = departure_maps(volume, on_progress=on_progress)
+    progress = on_progress or (lambda share: None)
+    maps = departure_maps(volume, on_progress=lambda share: progress(0.6 * share))
     if len(volume.numbers) < 8 or min(maps[0].depart.shape) < 9:
         return PixelSurvey(maps)
-    shape = (volume.format.height, volume.format.width)
-    still = stands_still(maps[0])
-    scores = list(parallel_map(_scores, maps))
-    if still:
-        bar = _CONVINCES_STILL
-        ranked = [np.maximum(over_time, in_place) for over_time, in_place in scores]
-        ranked = [score * np.float32(bar / max(bar, _chance(m, score))) for m, score in zip(maps, ranked, strict=True)]
-    else:
-        ranked = [over_time for over_time, _ in scores]
-        bar = _CONVINCES_MOVING
-    full = [_spread_up(score, shape) for score in ranked]
-    strength = np.max(full, axis=0)
-    joint = np.sqrt(sum(cv2.dilate(score, _SQUARE3) ** 2 for score in full))
-    taken = np.zeros(shape, bool)
-    sites: list[StuckPixel] = []
-    rows, cols = np.nonzero(strength > 0.5 * bar)
-    strengths = strength[rows, cols]
-    order = np.argsort(-strengths, kind="stable")
-    for y, x in zip(rows[order], cols[order], strict=True):
-        if taken[y, x]:
-            continue
-        taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
-        crowded = _crowded(rows, cols, strengths, int(y), int(x), float(strength[y, x])) if still else 1.0
-        if _from_score(float(joint[y, x]), bar) * crowded < _LISTED:
-            continue
-        site, fit = _describe(volume, maps, int(x), int(y))
-        # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
-        site = replace(site, still=still or site.scene_change < _LIVES)
-        sure = _confidence(maps, volume, site, fit, float(joint[y, x]), bar, site.still)
-        site = replace(site, confidence=round(sure * crowded, 3))
-        if site.confidence >= _LISTED and not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in sites):
-            sites.append(site)
+    sites = told_by_passing(volume, maps, pairs) if pairs is not None else []
+    progress(0.7)
+    for one, told in alone(volume, maps, sites, lambda share: progress(0.7 + 0.3 * share)):
+        sure = round(sureness(told), 3)
+        near = [s for s in sites if abs(s.x - one.x) < 3 and abs(s.y - one.y) < 3]
+        if sure >= _LISTED and all(s.confidence < sure for s in near):
+            sites = [s for s in sites if s not in near] + [replace(one, confidence=sure)]
     return PixelSurvey(maps, tuple(sorted(sites, key=lambda s: (-s.confidence, s.y, s.x))))
 
 
-def _crowded(rows: NDArray[np.int64], cols: NDArray[np.int64], strengths: Plane, row: int, col: int, strength: float) -> float:
-    """How far a place may be believed by how many like it are about: a scene's own sharp specks come in crowds, steps of a wire, grass."""
+def alone(
+    volume: TimeVolume, maps: tuple[DepartureMap, ...], known: Sequence[StuckPixel], progress: Callable[[float], None]
+) -> Iterator[tuple[StuckPixel, tuple[float, ...]]]:
+    """What stands alone in the mean over time, strongest first, with what is told of it; see `alone.FEATURES`.
+
+    Parameters
+    ----------
+    volume : TimeVolume
+    maps : tuple of DepartureMap
+        Of the shot.
+    known : sequence of StuckPixel
+        What need not be looked at where it convinces.
+    progress : callable
+        Told the share done, 0 to 1; may raise to stop.
+    """
+    shape = (volume.format.height, volume.format.width)
+    still = stands_still(maps[0])
+    scores = [np.maximum(over_time, in_place) if still else over_time for over_time, in_place in parallel_map(_scores, maps)]
+    progress(0.3)
+    chance = max(_chance(m, score) for m, score in zip(maps, scores, strict=True))
+    full = [_spread_up(score, shape) for score in scores]
+    strength = np.max(full, axis=0)
+    joint = np.sqrt(sum(cv2.dilate(score, _SQUARE3) ** 2 for score in full))
+    taken = np.zeros(shape, bool)
+    # At the picture's edge the lens, the codec and what is cut off there look like sites.
+    taken[:_EDGE] = taken[-_EDGE:] = True
+    taken[:, :_EDGE] = taken[:, -_EDGE:] = True
+    for site in known:
+        if site.confidence >= CONVINCES:
+            taken[max(0, site.y - 4) : site.y + 5, max(0, site.x - 4) : site.x + 5] = True
+    rows, cols = np.nonzero(strength > _LOOKED_AT)
+    strengths = strength[rows, cols]
+    order = np.argsort(-strengths, kind="stable")
+    looked = 0
+    for y, x in zip(rows[order].tolist(), cols[order].tolist(), strict=True):
+        if taken[y, x]:
+            continue
+        if looked == _MOST:
+            break
+        looked += 1
+        progress(0.3 + 0.7 * looked / _MOST)
+        taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
+        site, fit = _describe(volume, maps, x, y)
+        if fit.contrast < _LEAST_CONTRAST:
+            continue
+        # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
+        site = replace(site, still=still or site.scene_change < _LIVES)
+        place = Place(
+            score=float(joint[y, x]),
+            strongest=float(strength[y, x]),
+            crowd=_crowd(rows, cols, strengths, y, x, float(strength[y, x])),
+            chance=chance,
+            seen=site.seen / max(1, site.looked),
+            departure=site.departure,
+            changes=site.scene_change,
+            still=site.still,
+        )
+        told = features(volume, maps, _scales(maps, volume.format, fit.x, fit.y), place, fit)
+        if told is not None:
+            yield site, told
+
+
+def told_by_passing(volume: TimeVolume, maps: tuple[DepartureMap, ...], pairs: MovedPairs) -> list[StuckPixel]:
+    """Sites that are told by how they keep their place while the scene moves on."""
+    found: list[StuckPixel] = []
+    for one in standing_sites(pairs):
+        if one.sure < _LISTED:
+            break
+        site, _ = _describe(volume, maps, one.x, one.y)
+        if max(abs(site.x - one.x), abs(site.y - one.y)) > _NEAR + pairs.factor:
+            # What the mean over time shows there is something else.
+            site = replace(site, x=one.x, y=one.y, width=1, height=1)
+        if not any(abs(s.x - site.x) < 3 and abs(s.y - site.y) < 3 for s in found):
+            found.append(replace(site, confidence=round(one.sure, 3)))
+    return found
+
+
+def _crowd(rows: NDArray[np.int64], cols: NDArray[np.int64], strengths: Plane, row: int, col: int, strength: float) -> int:
+    """How many like it are about: a scene's own sharp specks come in crowds, steps of a wire, grass."""
     near = (np.abs(rows - row) <= _CROWD) & (np.abs(cols - col) <= _CROWD) & ((np.abs(rows - row) > 6) | (np.abs(cols - col) > 6))
-    return min(1.0, 8 / (1 + int((strengths[near] > 0.7 * strength).sum())))
+    return int((strengths[near] > 0.7 * strength).sum())
 
 
 def _chance(m: DepartureMap, score: Plane) -> float:
@@ -193,72 +255,13 @@ def _chance(m: DepartureMap, score: Plane) -> float:
     here = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
     if len(here) < 8:
         return 0.0
-    return float(min(_CONVINCES_CEILING, 0.5 + (float(np.median(here)) - 0.5) / np.log(2) * np.log(len(here) / 0.05)))
+    return float(min(_CEILING, 0.5 + (float(np.median(here)) - 0.5) / np.log(2) * np.log(len(here) / 0.05)))
 
 
 def _sharp(m: DepartureMap, row: int, col: int) -> bool:
     """Whether the samples beside a departure depart by less than a quarter of it."""
     window = m.depart[max(0, row - 1) : row + 2, max(0, col - 1) : col + 2]
     return bool(abs(window.sum() - m.depart[row, col]) < 0.25 * (window.size - 1) * abs(m.depart[row, col]))
-
-
-def _confidence(
-    maps: tuple[DepartureMap, ...], volume: TimeVolume, site: StuckPixel, fit: SiteFit, score: float, bar: float, still: bool
-) -> float:
-    frozen = any(_frozen(volume, i, site.x, site.y) for i in range(len(maps)))
-    confidence = _from_score(score, bar)
-    if not frozen:
-        share = site.seen / max(1, site.looked)
-        confidence *= min(1.0, max(0.0, (share - 0.4) / 0.3))
-    if frozen:
-        confidence *= _within(fit.misfit, 0, 0.25, 0.15)
-    elif still:
-        layout = volume.format
-        sharper_than_a_lens = fit.lens_misfit > 0.04 + 1.5 * fit.misfit
-        as_sharp = _within(fit.misfit - fit.lens_misfit, -1, 0.02, 0.02)
-        luma, *chroma = np.abs(fit.amplitudes)
-        # Real things are seldom a colour without a change of brightness.
-        colour_alone = volume.format.components[0].name == "Y" and luma < 0.15 * max(chroma, default=0.0)
-        confidence *= min(1.0, fit.contrast / 6)
-        # What is not listed whatever else speaks for it need not be looked at further.
-        if confidence * max(float(sharper_than_a_lens), as_sharp) < _LISTED:
-            return 0.0
-        # A profile that explains the departure with nothing left free is rare by chance.
-        held = held_profile(
-            [m.value for m in maps],
-            [layout.subsampling(i) for i in range(len(maps))],
-            _scales(maps, layout, site.x, site.y),
-            fit,
-            layout,
-            volume.colour,
-        )
-        held_misfit = held.misfit if held else 1.0
-        at_an_end = max(
-            _within(min(held_value(fit, volume.format, c)[2] for c in possible(volume.colour)), 0, 20, 40),
-            _within(held_misfit, 0, 0.05, 0.05),
-        )
-        confidence *= _within(min(fit.misfit, held_misfit), 0, 0.15, 0.15)
-        confidence *= max(float(sharper_than_a_lens), as_sharp * max(at_an_end, float(colour_alone)))
-    return round(float(min(1.0, max(0.0, confidence))), 3)
-
-
-def _within(value: float, low: float, high: float, fade: float) -> float:
-    return max(0.0, 1 - max(low - value, value - high, 0.0) / fade)
-
-
-def _from_score(score: float, bar: float) -> float:
-    return 1 - 0.5 * bar / max(score, 1e-6)
-
-
-def _frozen(volume: TimeVolume, index: int, x: int, y: int) -> bool:
-    """Whether a sample keeps its value while the noise or the life around it goes on."""
-    row, col = _at(volume.format, index, x, y)
-    top, left = max(0, row - 4), max(0, col - 4)
-    life = as_numbers(volume.component_stack(index)[:, top : row + 5, left : col + 5]).std(axis=0) / volume.format.components[index].code
-    life_here = float(life[row - top, col - left])
-    life[max(0, row - 2 - top) : row + 3 - top, max(0, col - 2 - left) : col + 3 - left] = np.nan
-    usual = float(np.nanpercentile(life, 20))
-    return usual > 0.7 and life_here < 0.35 * usual
 
 
 def place(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int, radius: int = 3) -> StuckPixel:
@@ -397,10 +400,15 @@ def as_finding(site: StuckPixel, first: int, stop: int) -> Finding:
 
 
 def surveyed(
-    volume: TimeVolume, first: int, stop: int, on_progress: Callable[[float], None] | None = None, hold_out: Masked | None = None
+    volume: TimeVolume,
+    first: int,
+    stop: int,
+    on_progress: Callable[[float], None] | None = None,
+    hold_out: Masked | None = None,
+    pairs: MovedPairs | None = None,
 ) -> Surveyed:
     """The stuck pixels of a shot as findings, surest first; none that lies in what is held out all the time."""
-    found = find(volume, on_progress).found
+    found = find(volume, on_progress, pairs).found
     if hold_out is not None and not hold_out.changes:
         held = hold_out.mask((volume.format.height, volume.format.width))
         found = tuple(site for site in found if held[site.y, site.x] < 0.5)

@@ -41,7 +41,9 @@ def _claims(site: Finding, other: Finding) -> bool:
 
 
 def _detect(evidence: ShotEvidence, on_progress: Progress | None, hold_out: Masked | None) -> Surveyed:
-    return surveyed(evidence.volume, evidence.first, evidence.stop, on_progress, hold_out)
+    tell = on_progress or (lambda share: None)
+    pairs = evidence.moved_pairs(lambda share: tell(0.6 * share))
+    return surveyed(evidence.volume, evidence.first, evidence.stop, lambda share: tell(0.6 + 0.4 * share), hold_out, pairs)
 
 
 def _place(volume: TimeVolume, x: int, y: int, radius: int, first: int, stop: int) -> Finding:
@@ -54,7 +56,7 @@ DEFECTS = (
         title="Stuck and dead pixels",
         steps=("pixel-mend",),
         detect=_detect,
-        takes=8.0,
+        takes=28.0,
         evidence=StuckPixelEvidence,
         drawn="point",
         on_camera=True,

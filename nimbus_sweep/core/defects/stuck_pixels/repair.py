@@ -25,7 +25,7 @@ from ...imaging.inpainting import biharmonic_weights
 from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window, as_numbers
 from ...media.mark_ways import InEveryFrame, MarkWay
 from ...media.per_frame import FrameByFrame
-from ...model.findings import Finding
+from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .departures import ring_mean
 from .sensor_site import fit_site, held_profile
@@ -55,7 +55,7 @@ class PixelMendSettings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     sites: tuple[Site, ...] | None = None
-    sure: float = Field(default=0.5, ge=0.3, le=1, description="least confidence of a found site")
+    sure: float = Field(default=CONVINCES, ge=0.3, le=1, description="least confidence of a found site")
 
 
 @dataclass(frozen=True)

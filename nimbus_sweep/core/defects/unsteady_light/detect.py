@@ -12,7 +12,7 @@ import numpy as np
 from ...evidence.light_record import LightRecord
 from ...evidence.time_volume import TimeVolume, VolumeWriter
 from ...imaging.motion import look
-from ...model.findings import Finding, Note, Surveyed
+from ...model.findings import CONVINCES, Finding, Note, Surveyed
 from ...model.regions import Masked
 from .course import Change
 from .evidence import LightEvidence
@@ -116,7 +116,7 @@ def _box(reading: LightReading, record: LightRecord) -> tuple[int, int, int, int
 
 def _sure(size: float) -> float:
     """How sure a strength is of being seen: about 1 % is the limit of detection (measured)."""
-    return round(float(np.clip((size - 0.004) / 0.02, 0.5, 1.0)), 2)
+    return round(float(np.clip((size - 0.004) / 0.02, CONVINCES, 1.0)), 2)
 
 
 def _notes(reading: LightReading, record: LightRecord) -> tuple[Note, ...]:

@@ -1,4 +1,4 @@
-"""The light of a shot, as the surveys look at it, and the camera's way through it."""
+"""The light of a shot's held frames, and the camera's way through them."""
 
 from __future__ import annotations
 
@@ -8,16 +8,16 @@ from functools import lru_cache
 import cv2
 import numpy as np
 
-from ...base.parallel import parallel_map
-from ...evidence.light_record import LightRecord
-from ...evidence.time_volume import TimeVolume
-from ...evidence.travel import Travel, travel
-from ...imaging.box import Box
-from ...imaging.grain import flattest
-from ...imaging.light import is_logarithmic, light_of
-from ...imaging.motion import Field, Plane, carried
-from ...media.frames import Samples
-from ...model.regions import Masked
+from ..base.parallel import parallel_map
+from ..imaging.box import Box
+from ..imaging.grain import flattest
+from ..imaging.light import is_logarithmic, light_of
+from ..imaging.motion import Field, Plane, carried
+from ..media.frames import Samples
+from ..model.regions import Masked
+from .light_record import LightRecord
+from .time_volume import TimeVolume
+from .travel import Travel, travel
 
 _TRAVEL_WIDTH = 200
 
@@ -78,6 +78,11 @@ class ShotLight:
         # Means of samples are means of light unless the samples are logarithms.
         return smaller(self(at)) if self._logarithmic else self._mixed_of(at, smaller)
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether nothing is held out."""
+        return self._hold_out is None
+
     def usable(self, at: int) -> Plane | None:
         """1 where held frame `at` may be looked at, 0 where it is held out: (height, width); None for everywhere."""
         if self._hold_out is None:
@@ -103,7 +108,7 @@ class ShotLight:
         return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
 
 
-def way_of(light: ShotLight, noise: float, record: LightRecord | None = None) -> Travel:
+def way_of(light: ShotLight, noise: float, record: LightRecord | None = None, on_progress: Callable[[float], None] | None = None) -> Travel:
     """The camera's way through the shot, by its small pictures: those of `record`, where there is one."""
     height, width = light.shape
     if record is not None:
@@ -113,4 +118,4 @@ def way_of(light: ShotLight, noise: float, record: LightRecord | None = None) ->
         small = list(parallel_map(lambda n: light.small(n, factor), range(len(light))))
     usable = [light.usable(n) for n in range(len(light))]
     masks = [None if m is None else cv2.resize(m, small[0].shape[::-1], interpolation=cv2.INTER_AREA) for m in usable]
-    return travel(small, noise / 2, (width, height), masks)
+    return travel(small, noise / 2, (width, height), masks, on_progress)

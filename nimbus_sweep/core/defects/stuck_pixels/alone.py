@@ -1,0 +1,132 @@
+"""How sure it is that what stands alone in the mean of a shot is a bad site of the sensor, and not a small thing of the scene.
+
+Where the scene keeps its place nothing passes behind a site, and it has to be told by what it is: its profile is that of a site and not of
+a point drawn by a lens, it holds an end of the range, it does not live as its surroundings do, nothing like it is about. A logistic model
+weighs these; its numbers are fitted by `tools/fit_models.py` on drawn clips, each scene judged by a model fitted without it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...base.logistic import Logistic
+from ...evidence.time_volume import TimeVolume
+from ...media.colour import luma_weights, possible, to_rgb
+from ...media.frames import PictureFormat, as_numbers
+from .departures import DepartureMap
+from .sensor_site import SiteFit, held_profile, held_value
+
+FEATURES = (
+    *("score", "strongest", "crowd", "chance", "held", "life", "seen", "departure", "changes", "contrast"),
+    *("misfit", "lens", "held_misfit", "at_end", "coloured", "mosaic", "pair", "still", "noise"),
+)
+# What keeps logarithms from zero: shares, codes, counts.
+_SHARE, _CODES = 0.01, 0.3
+# Share of what departs that the best profile may leave.
+_MISFIT = 0.3
+# Samples about a site whose life is measured, and that belong to it.
+_AROUND, _OWN = 4, 2
+
+
+@dataclass(frozen=True)
+class Place:
+    """What stands alone at a place.
+
+    Attributes
+    ----------
+    score, strongest : float
+        How far it stands out, of all components together and of the strongest.
+    crowd : int
+        How many like it are about.
+    chance : float
+        What the scene itself would reach once in twenty such clips.
+    seen : float
+        Share of the frames in which it departs, 0 to 1.
+    departure, changes : float
+        How far it departs, and the light about it changes over time, in 8-bit display steps.
+    still : bool
+        Whether some of the scene keeps its place.
+    """
+
+    score: float
+    strongest: float
+    crowd: int
+    chance: float
+    seen: float
+    departure: float
+    changes: float
+    still: bool
+
+
+def features(
+    volume: TimeVolume, maps: tuple[DepartureMap, ...], scales: list[float], place: Place, fit: SiteFit
+) -> tuple[float, ...] | None:
+    """What is told of a site, in the order of `FEATURES`; None where no profile of a site explains what departs."""
+    layout = volume.format
+    held = held_profile([m.value for m in maps], [layout.subsampling(i) for i in range(len(maps))], scales, fit, layout, volume.colour)
+    if min(fit.misfit, held.misfit if held else 1.0) > _MISFIT:
+        return None
+    at_end = min(held_value(fit, layout, c)[2] for c in possible(volume.colour))
+    lives = [_life(volume, i, fit.x, fit.y) for i in range(len(maps))]
+    stiffest = min(lives, key=lambda own: own[0] / (own[1] + _CODES))
+    told = (
+        np.log(place.score + 0.1),
+        np.log(place.strongest + 0.1),
+        np.log1p(place.crowd),
+        np.log(place.chance + 0.5),
+        np.log((stiffest[0] + _CODES) / (stiffest[1] + _CODES)),
+        np.log(stiffest[1] + _CODES),
+        place.seen,
+        np.log(place.departure + 1),
+        np.log(place.changes + _CODES),
+        np.log(min(fit.contrast, 1e4) + 0.1),
+        np.log(fit.misfit + _SHARE),
+        np.log(fit.lens_misfit + _SHARE),
+        np.log((held.misfit if held else 1.0) + _SHARE),
+        np.log1p(at_end),
+        _coloured(fit, layout, volume),
+        float(fit.spread.startswith("mosaic")),
+        float(fit.width * fit.height > 1),
+        float(place.still),
+        np.log(maps[0].noise + _CODES),
+    )
+    return tuple(float(v) for v in told)
+
+
+def sureness(told: tuple[float, ...]) -> float:
+    """How sure it is a site, 0 to 1."""
+    return float(_model().sure(told))
+
+
+def _coloured(fit: SiteFit, layout: PictureFormat, volume: TimeVolume) -> float:
+    """Logarithm of how far it departs in colour against in brightness: real things are seldom a colour without a change of brightness."""
+    rgb = to_rgb(fit.amplitudes, layout, volume.colour, difference=True)
+    luma = abs(float(np.dot(luma_weights(possible(volume.colour)[0], layout.height), rgb)))
+    return float(np.log((np.ptp(rgb) + 1) / (luma + 1)))
+
+
+def _life(volume: TimeVolume, index: int, x: int, y: int) -> tuple[float, float]:
+    """Deviation over time of a sample of a component, and the usual one about it, in 8-bit display steps."""
+    across, down = volume.format.subsampling(index)
+    component = volume.format.components[index]
+    row, col = min(y // down, component.height - 1), min(x // across, component.width - 1)
+    top, left = max(0, row - _AROUND), max(0, col - _AROUND)
+    part = as_numbers(volume.component_stack(index)[:, top : row + _AROUND + 1, left : col + _AROUND + 1])
+    life: NDArray[np.float32] = part.std(axis=0) / np.float32(component.code)
+    own = float(life[row - top, col - left])
+    life[max(0, row - _OWN - top) : row + _OWN + 1 - top, max(0, col - _OWN - left) : col + _OWN + 1 - left] = np.nan
+    return own, float(np.nanpercentile(life, 20)) if not np.isnan(life).all() else own
+
+
+@cache
+def _model() -> Logistic:
+    return Logistic.read(MODEL, FEATURES)
+
+
+# Written by `tools/fit_models.py`.
+MODEL = Path(__file__).with_name("alone_model.json")
