@@ -69,7 +69,7 @@ class StuckPixel:
     colour : str
         ``red``, ``green``, ``blue``, ``white``, ``black``, or ``cyan``, ``magenta``, ``yellow``.
     confidence : float
-        0 to 1; 0.5 is where the evidence begins to convince.
+        0 to 1; it convinces from `findings.CONVINCES` on.
     seen, looked : int
         Frames in which it departs as it usually does, of the frames looked at.
     departure : float
