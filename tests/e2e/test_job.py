@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import to_bgr
@@ -295,6 +295,17 @@ def test_uploading_rubbish_is_explained(running: Running, page: Page, tmp_path: 
     row.get_by_role("button", name="Remove").click()
     row.get_by_role("button", name="Really remove").click()
     expect(page.locator("article", has_text="fog-signal")).to_have_count(0)
+
+
+def test_a_button_pressed_while_the_page_loads_is_not_lost(running: Running, page: Page) -> None:
+    held: list[Route] = []
+    page.route("**/rack.js", lambda route: held.append(route))
+    with page.expect_request("**/rack.js"):
+        page.goto(running.address, wait_until="commit")
+    page.get_by_role("button", name="Describe").first.click()
+    expect(page.get_by_label("Customer's reference")).to_be_hidden()
+    held[0].continue_()
+    expect(page.get_by_label("Customer's reference")).to_be_visible()
 
 
 def geometry(page: Page) -> dict[str, float]:
