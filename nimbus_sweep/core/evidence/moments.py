@@ -358,10 +358,10 @@ class _Pass(Generic[Seen]):
         lights = {k: pictures[n + k].result().small if self._coarse else pictures[n + k].result().light for k in (0, *beside)}
         less = self._half if self._coarse else 1
         light, (one, other) = lights[0], (Neighbour.along(_way(pairs, n, n + k), lights[k]) for k in beside)
-        marked = comes_and_goes(light, held := limits(one, other), self._noise / less, max(1, self._room // less))
+        marked = comes_and_goes(light, one, other, self._noise / less, max(1, self._room // less))
         if marked is None:
             return _Cleaned(here.look, None)
-        drawn = drawn_between(light, one.light, other.light, held, marked)
+        drawn = drawn_between(light, one.light, other.light, limits(one, other), marked)
         whole = marked if less == 1 else cv2.resize(marked, here.light.shape[::-1], interpolation=cv2.INTER_NEAREST)
         return _Cleaned(look(smaller(drawn, self._half // less), self._noise / self._half), Marks(whole))
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from functools import cache
+from functools import cache, cached_property
 from typing import Any, NamedTuple
 
 import cv2
@@ -19,6 +18,8 @@ Box = tuple[slice, slice]
 # What comes and goes is out by so many deviations of the noise, and at least by so many 8-bit codes.
 SEED, LEAST = 5.0, 6.0
 _SQUARE = np.ones((3, 3), np.uint8)
+# Pixels of a frame that are looked up along the motion at a time.
+_BAND = 1 << 16
 
 
 class Marks:
@@ -42,30 +43,29 @@ class Marks:
         return self._smaller[factor]
 
 
-@dataclass(frozen=True)
 class Neighbour:
     """A frame beside the one looked at, along the motion; over the whole picture, or a part of it.
 
-    Attributes
+    Parameters
     ----------
     light : ndarray, float32, (rows, columns)
         Its luma where the scene of each pixel lies in it, in codes.
-    marks : Marks or None
-        Where something comes and goes in it; None for nowhere.
-    seen : ndarray, bool, (rows, columns)
-        Where the scene lies inside its picture.
-    x, y : ndarray, float32, (rows, columns)
-        Where that is, in pixels of the picture.
+    way : ndarray, float32, (rows, columns, 2)
+        How the scene gets there, in pixels of a picture of that size, which may be smaller, x first.
     raw : ndarray, float32, (height, width)
         Its luma as it is.
+    marks : Marks or None
+        Where something comes and goes in it; None for nowhere.
+    box : tuple of slice
+        The part of the picture.
     """
 
-    light: Plane
-    marks: Marks | None
-    seen: Mask
-    x: Plane
-    y: Plane
-    raw: Plane
+    def __init__(self, light: Plane, way: Field, raw: Plane, marks: Marks | None, box: Box) -> None:
+        self.light = light
+        self.raw = raw
+        self.marks = marks
+        self._way = way
+        self._box = box
 
     @classmethod
     def along(cls, way: Field, other: Plane, marks: Marks | None = None, box: Box | None = None) -> Neighbour:
@@ -82,14 +82,39 @@ class Neighbour:
         box : tuple of slice, or None
             The part of the picture that is asked for; all of it when None.
         """
-        x, y, seen = _led(way, *other.shape) if box is None else _led_in(box, way, *other.shape)
-        light = cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-        return cls(light, marks, seen, x, y, other)
+        rows, cols = box = _whole(box or np.s_[:, :], other.shape)
+        way, light = np.ascontiguousarray(way, np.float32), np.empty((rows.stop - rows.start, cols.stop - cols.start), np.float32)
+        # A band at a time, whose places are still in the processor's cache when they are looked up.
+        tall = max(8, _BAND // light.shape[1])
+        for first in range(0, len(light), tall):
+            band = light[first : first + tall]
+            x, y, _ = _placed(way, other.shape, rows.start + first, rows.start + first + len(band), cols.start, cols.stop)
+            cv2.remap(other, x, y, cv2.INTER_CUBIC, band, borderMode=cv2.BORDER_REPLICATE)
+        return cls(light, way, other, marks, box)
+
+    @cached_property
+    def _places(self) -> tuple[Plane, Plane, Mask]:
+        rows, cols = self._box
+        return _placed(self._way, self.raw.shape, rows.start, rows.stop, cols.start, cols.stop)
+
+    @property
+    def x(self) -> Plane:
+        """Where the scene of each pixel lies, across, in pixels of the picture: (rows, columns), float32."""
+        return self._places[0]
+
+    @property
+    def y(self) -> Plane:
+        """The same down."""
+        return self._places[1]
+
+    @property
+    def seen(self) -> Mask:
+        """Where the scene lies a pixel or more inside its picture: (rows, columns)."""
+        return self._places[2]
 
     def part(self, box: Box) -> Neighbour:
         """The same over a part of the picture alone."""
-        light, seen, x, y = (np.ascontiguousarray(p[box]) for p in (self.light, self.seen, self.x, self.y))
-        return Neighbour(light, self.marks, seen, x, y, self.raw)
+        return Neighbour(np.ascontiguousarray(self.light[box]), self._way, self.raw, self.marks, _whole(box, self.raw.shape))
 
     def marked_smaller(self, factor: int) -> Plane:
         """How far each place of it, along the motion, comes and goes itself, 0 to 1; so many times smaller."""
@@ -101,40 +126,46 @@ class Neighbour:
 
     def motion(self, box: Box) -> Field:
         """The way to it over a part of the picture: (rows, columns, 2), in pixels, x first."""
-        x, y = self.x[box], self.y[box]
-        across = np.arange(box[1].start, box[1].start + x.shape[1], dtype=np.float32)
-        down = np.arange(box[0].start, box[0].start + x.shape[0], dtype=np.float32)
+        rows, cols = _whole(box, self.raw.shape)
+        x, y, _ = _placed(self._way, self.raw.shape, rows.start, rows.stop, cols.start, cols.stop)
+        across, down = (np.arange(at.start, at.stop, dtype=np.float32) for at in (cols, rows))
         return np.dstack([x - across, y - down[:, None]])
 
 
-def _led(way: Field, height: int, width: int) -> tuple[Plane, Plane, Mask]:
-    """Where each pixel is found along a way that may be told on a smaller picture, and whether a pixel or more inside the picture."""
-    rows, cols = way.shape[:2]
-    full = way if (rows, cols) == (height, width) else cv2.resize(way, (width, height), interpolation=cv2.INTER_LINEAR)
-    return _placed(np.ascontiguousarray(full), np.float32(width / cols), np.float32(height / rows))
+def _whole(box: Box, shape: tuple[int, ...]) -> Box:
+    """A part of a picture with both of its ends told, counted from the beginning."""
+    rows, cols = (slice(*at.indices(size)) for at, size in zip(box, shape, strict=True))
+    return rows, cols
 
 
-def _led_in(box: Box, way: Field, height: int, width: int) -> tuple[Plane, Plane, Mask]:
-    """The same over a part of the picture."""
-    down, across = np.float32(height / way.shape[0]), np.float32(width / way.shape[1])
-    cols, rows = np.meshgrid(*(np.arange(box[k].start, box[k].stop, dtype=np.float32) for k in (1, 0)))
-    half = np.float32(0.5)
-    part = cv2.remap(way, (cols + half) / across - half, (rows + half) / down - half, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    x, y = cols + part[..., 0] * across, rows + part[..., 1] * down
-    return x, y, (x >= 1) & (y >= 1) & (x <= width - 2) & (y <= height - 2)
-
-
-@njit("(float32[:, :, ::1], float32, float32)", cache=True, nogil=True, error_model="numpy")
-def _placed(way: Field, across: np.float32, down: np.float32) -> tuple[Plane, Plane, Mask]:
-    height, width = way.shape[:2]
-    at_x, at_y = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
-    seen = np.empty((height, width), np.bool_)
+@njit("(float32[:, :, ::1], UniTuple(int64, 2), int64, int64, int64, int64)", cache=True, nogil=True, error_model="numpy")
+def _placed(way: Field, shape: tuple[int, ...], first: int, last: int, left: int, right: int) -> tuple[Plane, Plane, Mask]:
+    """Where each pixel of a part of the picture is found along a way told on a smaller one, and whether a pixel or more inside."""
+    (height, width), (rows, cols) = shape, way.shape[:2]
+    tall, wide = last - first, right - left
+    down, across = np.float32(height / rows), np.float32(width / cols)
+    at_x, at_y = np.empty((tall, wide), np.float32), np.empty((tall, wide), np.float32)
+    seen = np.empty((tall, wide), np.bool_)
     one, last_x, last_y = np.float32(1), np.float32(width - 2), np.float32(height - 2)
-    for y in range(height):
-        for x in range(width):
-            at_x[y, x] = np.float32(x) + way[y, x, 0] * across
-            at_y[y, x] = np.float32(y) + way[y, x, 1] * down
-        for x in range(width):
+    before, behind, share = np.empty(wide, np.int64), np.empty(wide, np.int64), np.empty(wide, np.float32)
+    for x in range(wide):
+        place = min(max((left + x + 0.5) / across - 0.5, 0.0), cols - 1.0)
+        before[x] = min(int(place), max(0, cols - 2))
+        behind[x] = min(before[x] + 1, cols - 1)
+        share[x] = place - before[x]
+    # Between two rows of the way first, then between its columns.
+    row = np.empty((2, cols), np.float32)
+    for y in range(tall):
+        place = min(max((first + y + 0.5) / down - 0.5, 0.0), rows - 1.0)
+        above = min(int(place), max(0, rows - 2))
+        part, below = np.float32(place - above), min(above + 1, rows - 1)
+        for x in range(before[0], behind[wide - 1] + 1):
+            row[0, x] = across * (way[above, x, 0] + part * (way[below, x, 0] - way[above, x, 0]))
+            row[1, x] = down * (way[above, x, 1] + part * (way[below, x, 1] - way[above, x, 1]))
+        for x in range(wide):
+            at_x[y, x] = np.float32(left + x) + (row[0, before[x]] + share[x] * (row[0, behind[x]] - row[0, before[x]]))
+            at_y[y, x] = np.float32(first + y) + (row[1, before[x]] + share[x] * (row[1, behind[x]] - row[1, before[x]]))
+        for x in range(wide):
             seen[y, x] = (at_x[y, x] >= one) & (at_y[y, x] >= one) & (at_x[y, x] <= last_x) & (at_y[y, x] <= last_y)
     return at_x, at_y, seen
 
@@ -144,14 +175,14 @@ def limits(one: Neighbour, other: Neighbour) -> tuple[Plane, Plane]:
     return cv2.erode(cv2.min(one.light, other.light), _SQUARE), cv2.dilate(cv2.max(one.light, other.light), _SQUARE)
 
 
-def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float, room: int) -> Plane | None:
-    """Where a frame is outside what its neighbours hold, with room about it.
+def comes_and_goes(light: Plane, one: Neighbour, other: Neighbour, noise: float, room: int) -> Plane | None:
+    """Where a frame is outside what two neighbours hold, with room about it.
 
     Parameters
     ----------
     light : ndarray, float32, (height, width)
-    held : tuple of ndarray
-        What they hold, see `limits`.
+    one, other : Neighbour
+        Laid on it.
     noise : float
         Standard deviation of the noise, in codes.
     room : int
@@ -162,21 +193,30 @@ def comes_and_goes(light: Plane, held: tuple[Plane, Plane], noise: float, room: 
     ndarray, float32, (height, width), or None
         1 there; None for nowhere.
     """
-    out = outside(light, held, max(SEED * noise, LEAST))
+    out = outside(light, one, other, max(SEED * noise, LEAST))
     return cv2.dilate(out, disc(room)).astype(np.float32) if out.any() else None
 
 
-def outside(light: Plane, held: tuple[Plane, Plane], by: float) -> NDArray[np.uint8]:
-    """1 where a frame is outside what its neighbours hold by more than so many codes: (height, width)."""
-    return _outside(light, *held, np.float32(by))
+def outside(light: Plane, one: Neighbour, other: Neighbour, by: float) -> NDArray[np.uint8]:
+    """1 where a frame is outside what two neighbours hold, see `limits`, by more than so many codes: (height, width)."""
+    return _outside(light, one.light, other.light, np.float32(by))
 
 
 @njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)", cache=True, nogil=True, error_model="numpy")
-def _outside(light: Plane, low: Plane, high: Plane, by: np.float32) -> NDArray[Any]:
-    out = np.empty(light.shape, np.uint8)
-    for y in range(light.shape[0]):
-        for x in range(light.shape[1]):
-            out[y, x] = max(light[y, x] - high[y, x], low[y, x] - light[y, x]) > by
+def _outside(light: Plane, one: Plane, other: Plane, by: np.float32) -> NDArray[Any]:
+    height, width = light.shape
+    out = np.zeros(light.shape, np.uint8)
+    for y in range(height):
+        for x in range(width):
+            # Few are outside of what is held at their own place: what is held about them is looked up for those alone.
+            out[y, x] = max(light[y, x] - max(one[y, x], other[y, x]), min(one[y, x], other[y, x]) - light[y, x]) > by
+        for x in range(width):
+            if out[y, x]:
+                low = high = one[y, x]
+                for v in range(max(0, y - 1), min(height, y + 2)):
+                    for u in range(max(0, x - 1), min(width, x + 2)):
+                        low, high = min(low, one[v, u], other[v, u]), max(high, one[v, u], other[v, u])
+                out[y, x] = max(light[y, x] - high, low - light[y, x]) > by
     return out
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 
 from nimbus_sweep.core.defects.film_dirt.attempt import dilated, reached
@@ -14,7 +15,7 @@ from nimbus_sweep.core.defects.film_dirt.examine import at_blob, examined
 from nimbus_sweep.core.defects.scratches.row_fit import way_to, ways_down
 from nimbus_sweep.core.defects.static_shade.fit import _drawn, _moments
 from nimbus_sweep.core.defects.stuck_pixels.departures import _over_spans
-from nimbus_sweep.core.imaging.neighbours import comes_and_goes, disc
+from nimbus_sweep.core.imaging.neighbours import Neighbour, comes_and_goes, disc, limits, outside
 from nimbus_sweep.core.imaging.stack_statistics import ranked, running_median
 
 RNG = np.random.default_rng(11)
@@ -158,12 +159,37 @@ def test_how_far_light_is_drawn_is_told_by_sums() -> None:
         assert _drawn(half, 120.0) == pytest.approx(1 / 3, abs=1e-3)
 
 
+def laid(plane: NDArray[np.float32]) -> Neighbour:
+    return Neighbour.along(np.zeros((*plane.shape, 2), np.float32), plane)
+
+
 def test_nothing_comes_and_goes_in_what_neighbours_hold() -> None:
     light = RNG.uniform(50, 200, (30, 30)).astype(np.float32)
-    assert comes_and_goes(light, (light - 1, light + 1), 0.5, 4) is None
+    assert comes_and_goes(light, laid(light - 1), laid(light + 1), 0.5, 4) is None
     spotted = light.copy()
-    spotted[15, 15] += 40
-    marked = comes_and_goes(spotted, (light - 1, light + 1), 0.5, 4)
+    spotted[15, 15] = 240
+    marked = comes_and_goes(spotted, laid(light - 1), laid(light + 1), 0.5, 4)
     assert marked is not None
     assert marked[15, 15] == 1
     assert 20 < marked.sum() < 90
+
+
+def test_what_is_outside_is_outside_the_limits_about_it() -> None:
+    light, one, other = RNG.uniform(0, 255, (3, 40, 50)).astype(np.float32)
+    low, high = limits(laid(one), laid(other))
+    expected = np.maximum(light - high, low - light) > 3
+    assert 0 < expected.sum() < expected.size
+    assert np.array_equal(outside(light, laid(one), laid(other), 3) > 0, expected)
+
+
+@pytest.mark.parametrize("shape", [(60, 80), (30, 40), (7, 80), (1, 1), (23, 11)])
+def test_a_way_told_on_a_smaller_picture_leads_as_the_resized_one(shape: tuple[int, int]) -> None:
+    """Bilinear between its pixels' middles, as OpenCV's `resize` does it."""
+    height, width = 60, 80
+    way = RNG.uniform(-3, 3, (*shape, 2)).astype(np.float32)
+    full = cv2.resize(way, (width, height), interpolation=cv2.INTER_LINEAR).reshape(height, width, 2)
+    near = Neighbour.along(way, np.zeros((height, width), np.float32))
+    y, x = np.mgrid[:height, :width]
+    assert near.x == pytest.approx(x + full[..., 0] * width / shape[1], abs=2e-3)
+    assert near.y == pytest.approx(y + full[..., 1] * height / shape[0], abs=2e-3)
+    assert np.array_equal(near.seen, (near.x >= 1) & (near.y >= 1) & (near.x <= width - 2) & (near.y <= height - 2))

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
 from ...imaging.motion import Plane
 from ...imaging.neighbours import Neighbour, disc
@@ -17,7 +15,7 @@ from .likelihood import FOUND
 
 # How far a thing may have moved, of the picture's longer side.
 _SEARCH = 0.07
-# Farthest that a small thing is looked for; and smallest side, and reach, from which one is looked for at half the size.
+# Farthest that a small thing is looked for; and smallest side, and reach, from which the picture it is looked for on is halved.
 _NEAR, _LARGE, _FAR = 32, 8, 24
 
 
@@ -44,11 +42,12 @@ def found_elsewhere(light: Plane, made: Attempt, near: Sequence[Neighbour]) -> f
     top, left, tall, wide = made.top + rows[0], made.left + cols[0], rows[-1] - rows[0] + 1, cols[-1] - cols[0] + 1
     thing = light[top : top + tall, left : left + wide]
     mask = mask[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1].astype(np.float32)
-    # What is large enough to be known at half the size is looked for so; what is not, is not looked for so far.
-    half = min(thing.shape) >= _LARGE and reach > _FAR
-    reach = reach if half else min(reach, _NEAR)
-    if half:
-        thing, mask = _halved(thing), _halved(mask)
+    # What is large enough to be known on a smaller picture is looked for there; what is not, is not looked for so far.
+    times = 1
+    while min(thing.shape) // times >= _LARGE and reach // times > _FAR:
+        times *= 2
+    thing, mask = _smaller(thing, times), _smaller(mask, times)
+    reach = reach if times > 1 else min(reach, _NEAR)
     weight = float(mask.sum())
     bound = best = weight * (FOUND * made.contrast) ** 2
     for n, use, (across, down) in zip(near, made.shown, made.motion, strict=True):
@@ -57,18 +56,17 @@ def found_elsewhere(light: Plane, made: Attempt, near: Sequence[Neighbour]) -> f
         above, before = int(top + down) - reach, int(left + across) - reach
         below, behind = above + 2 * reach + tall, before + 2 * reach + wide
         place = n.raw[max(0, above) : min(shape[0], below), max(0, before) : min(shape[1], behind)]
-        if half and min(place.shape) >= 2:
-            place = _halved(place)
-        best = least_left(place, thing, mask, best)
+        best = least_left(_smaller(place, times), thing, mask, best)
     return FOUND if best >= bound else float(np.sqrt(best / weight) / made.contrast)
 
 
-def _halved(plane: Plane) -> Plane:
-    return np.asarray(cv2.resize(plane, (max(1, plane.shape[1] // 2), max(1, plane.shape[0] // 2)), interpolation=cv2.INTER_AREA))
+def _smaller(plane: Plane, times: int) -> Plane:
+    if times == 1 or not plane.size:
+        return plane
+    return np.asarray(cv2.resize(plane, (max(1, plane.shape[1] // times), max(1, plane.shape[0] // times)), interpolation=cv2.INTER_AREA))
 
 
-@njit("(float32[:, :], float32[:, :], float32[:, :], float64)", cache=True, nogil=True, error_model="numpy")
-def least_left(place: NDArray[Any], thing: NDArray[Any], mask: NDArray[Any], bound: float) -> float:
+def least_left(place: Plane, thing: Plane, mask: Plane, bound: float) -> float:
     """Least sum of squared differences, times the square of a mask, that a thing leaves anywhere in a place; `bound` where none is less.
 
     Parameters
@@ -77,9 +75,14 @@ def least_left(place: NDArray[Any], thing: NDArray[Any], mask: NDArray[Any], bou
     thing, mask : ndarray, float32, (height, width)
     bound : float
     """
-    height, width = thing.shape
-    if place.shape[0] < height or place.shape[1] < width:
+    if place.shape[0] < thing.shape[0] or place.shape[1] < thing.shape[1]:
         return bound
+    return float(_least_left(np.ascontiguousarray(place), np.ascontiguousarray(thing), np.ascontiguousarray(mask), bound))
+
+
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float64)", cache=True, nogil=True, error_model="numpy")
+def _least_left(place: Plane, thing: Plane, mask: Plane, bound: float) -> float:
+    (rows, cols), (height, width) = place.shape, thing.shape
     count, level = 0, 0.0
     for y in range(height):
         for x in range(width):
@@ -87,25 +90,25 @@ def least_left(place: NDArray[Any], thing: NDArray[Any], mask: NDArray[Any], bou
                 level += thing[y, x]
                 count += 1
     level /= max(1, count)
-    down, across = np.empty(count, np.int64), np.empty(count, np.int64)
-    stands = np.empty(count)
+    at, stands = np.empty(count, np.int64), np.empty(count)
+    codes, weights = np.empty(count, np.float32), np.empty(count, np.float32)
     count = 0
     for y in range(height):
         for x in range(width):
             if mask[y, x] > 0:
-                down[count], across[count] = y, x
+                at[count] = y * cols + x
+                codes[count], weights[count] = thing[y, x], mask[y, x]
                 stands[count] = -abs(thing[y, x] - level) * mask[y, x]
                 count += 1
     # What stands out most tells soonest that it is not here.
     order = np.argsort(stands)
-    down, across = down[order], across[order]
-    best = bound
-    for top in range(place.shape[0] - height + 1):
-        for left in range(place.shape[1] - width + 1):
-            left_over = 0.0
+    at, codes, weights = at[order], codes[order], weights[order]
+    flat, best = place.ravel(), bound
+    for top in range(rows - height + 1):
+        for left in range(cols - width + 1):
+            first, left_over = top * cols + left, 0.0
             for k in range(count):
-                y, x = down[k], across[k]
-                away = (place[top + y, left + x] - thing[y, x]) * mask[y, x]
+                away = (flat[first + at[k]] - codes[k]) * weights[k]
                 left_over += away * away
                 if left_over >= best:
                     break

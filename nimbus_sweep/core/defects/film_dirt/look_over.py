@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...evidence.moments import Moment
-from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, limits, outside, stays
+from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, outside, stays
 from ...imaging.patches import Patch
 from .specks import SURE, UNLIKELY, Speck, apart, around, candidates, overlapping
 
@@ -74,9 +74,8 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
 
 def _of_one_frame(at: Moment, near: Sequence[Neighbour], least: float) -> list[Speck]:
     """What is outside of what both neighbours hold, looked at where there is such a thing alone."""
-    low, high = limits(near[0], near[1])
     specks: list[Speck] = []
-    for box in _windows(outside(at.light, (low, high), max(SEED * at.noise, LEAST))):
+    for box in _windows(outside(at.light, near[0], near[1], max(SEED * at.noise, LEAST))):
         here, marked = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked))
         parts = [n.part(box) for n in near]
         specks += [s.moved(box) for s in candidates(here, parts, at.noise, marked, one_sided=at.is_one_sided, least=least)]
@@ -91,7 +90,7 @@ def _lasting(at: Moment, step: int) -> list[Speck]:
     stayed = stays(at.light, back.light, ahead.light, least, _STAYS)
     if not 0 < cv2.countNonZero(stayed) <= _CROWDED * stayed.size:
         return []
-    rows, cols = np.nonzero(stayed)
+    cols, rows = cv2.findNonZero(stayed).reshape(-1, 2).T
     # What the second frame on shows as well is of the scene.
     here = at.light[rows, cols]
     before, gone = here - back.light[rows, cols], here - at.light_at(2 * step, rows, cols)
@@ -131,9 +130,10 @@ def _seeds(at: Moment, back: Neighbour, step: int, rows: NDArray[np.int64], cols
 def _windows(seeds: NDArray[np.uint8]) -> list[Box]:
     """Parts of the picture that hold seeds, with what is told by about them; all of it where they are most of it."""
     height, width = seeds.shape
-    rows, cols = np.nonzero(seeds)
-    if not len(rows):
+    found = cv2.findNonZero(seeds)
+    if found is None:
         return []
+    cols, rows = found.reshape(-1, 2).T
     cells = np.zeros((-(-height // _CELL), -(-width // _CELL)), np.uint8)
     cells[rows // _CELL, cols // _CELL] = 1
     reach = -(-around(seeds.shape) // _CELL)
