@@ -14,6 +14,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+from ..core.base.memory import give_back
 from ..store.data import DataFolder
 from ..store.models import database, open_database
 from .drawing import next_one
@@ -48,7 +49,10 @@ def _perform(data: DataFolder, task_id: int) -> None:
     # Imported here: it brings the whole computation, which takes longer than to begin painting.
     from .work import perform
 
-    perform(data, task_id)
+    try:
+        perform(data, task_id)
+    finally:
+        give_back()
 
 
 def _stand_back() -> None:

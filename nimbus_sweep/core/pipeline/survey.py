@@ -10,6 +10,7 @@ from typing import Any
 
 from ..base.errors import Cancelled, Overtaken, SweepError
 from ..base.failures import mark_failure
+from ..base.memory import give_back
 from ..base.parallel import Tasks, cores, single_threaded_pictures
 from ..evidence.frames_at_hand import Span
 from ..evidence.moments import Moment, Watch, each_moment, looked_at_size
@@ -45,8 +46,10 @@ def survey(
     wanted = None if steps is None else set(steps)
     kinds = [k for k in DEFECTS.values() if getattr(evidence, k.needs) is not None and (wanted is None or wanted & set(k.steps))]
     held = {k.kind: next((hold_outs[s] for s in k.steps if s in hold_outs), None) if hold_outs else None for k in kinds}
-    looked = _ShotSurvey(kinds, evidence, held)
-    results, notes = looked.run(on_progress)
+    try:
+        results, notes = _ShotSurvey(kinds, evidence, held).run(on_progress)
+    finally:
+        give_back()
     found = [f for k in kinds if k.kind in results for f in results[k.kind].findings]
     told = [n for k in kinds if k.kind in results for n in results[k.kind].notes]
     return Surveyed(told_apart(found), (*told, *notes))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import cv2
 import numpy as np
@@ -65,49 +66,60 @@ def departure_maps(
     tuple of DepartureMap
         One for each colour component of the format, alpha left out.
     """
+    tell = on_progress or (lambda _: None)
     held = len(volume.numbers)
     chosen = np.unique(np.linspace(0, held - 1, min(held, sampled)).round().astype(int))
     spans = np.array_split(chosen, min(_SPANS, len(chosen)))
     components = [i for i, c in enumerate(volume.format.components) if c.name != "A"]
-    means = {i: np.zeros((len(spans), *volume.component_stack(i).shape[1:]), np.float32) for i in components}
-    maps = {i: [np.empty(m.shape[1:], np.float32) for _ in range(4)] for i, m in means.items()}
-    tasks = [(i, k) for i in components for k in range(len(spans))]
-    bands = [(i, top) for i in components for top in range(0, means[i].shape[1], _BAND)]
+    samples = sum(volume.component_stack(i)[0].size for i in components)
+    made, before = [], 0.0
+    for index in components:
+        part = volume.component_stack(index)[0].size / samples
+        # One after the other: what is held for one is much.
+        made.append(_map_of(volume, index, chosen, spans, partial(_part_of, tell, before, part)))
+        before += part
+    return tuple(made)
+
+
+def _part_of(tell: Callable[[float], None], since: float, part: float, share: float) -> None:
+    tell(since + part * share)
+
+
+def _map_of(
+    volume: TimeVolume, index: int, chosen: NDArray[np.int64], spans: Sequence[NDArray[np.int64]], tell: Callable[[float], None]
+) -> DepartureMap:
+    """The same of one component: its number, the places of the frames looked at, and these in spans of time."""
+    stack, code = volume.component_stack(index), volume.format.components[index].code
+    height, width = stack.shape[1:]
+    means = np.zeros((len(spans), height, width), np.float32)
+    depart, wander, steady, value = (np.empty((height, width), np.float32) for _ in range(4))
+    bands = range(0, height, _BAND)
     heavy = np.array([len(span) for span in spans], np.float32) / np.float32(len(chosen))
 
-    def average(task: tuple[int, int]) -> None:
-        index, k = task
-        stack, mean = volume.component_stack(index), means[index][k]
+    def average(k: int) -> None:
         for number in spans[k]:
             # A departure is linear in the samples: that of their mean is the mean of theirs.
-            cv2.accumulate(_countable(stack[number]), mean)
-        mean /= np.float32(len(spans[k]) * volume.format.components[index].code)
+            cv2.accumulate(_countable(stack[number]), means[k])
+        means[k] /= np.float32(len(spans[k]) * code)
 
-    def settle(band: tuple[int, int]) -> None:
-        index, top = band
-        low = min(means[index].shape[1], top + _BAND)
+    def settle(top: int) -> None:
+        low = min(height, top + _BAND)
         # A ring reaches this far beyond the band.
-        above, below = max(0, top - _RING), min(means[index].shape[1], low + _RING)
-        part, found = np.ascontiguousarray(means[index][:, above:below]), maps[index]
-        found[3][top:low] = np.tensordot(heavy, part[:, top - above : low - above], 1)
+        above, below = max(0, top - _RING), min(height, low + _RING)
+        part = np.ascontiguousarray(means[:, above:below])
+        value[top:low] = np.tensordot(heavy, part[:, top - above : low - above], 1)
         bare = np.stack([mean - ring_mean(mean) for mean in part])[:, top - above : low - above]
-        for plane, own in zip(found, _over_spans(np.ascontiguousarray(bare)), strict=False):
+        for plane, own in zip((depart, wander, steady), _over_spans(np.ascontiguousarray(bare)), strict=True):
             plane[top:low] = own
 
-    done, whole = 0, len(tasks) + len(bands)
-    for work, asked in ((average, tasks), (settle, bands)):
+    done, whole = 0, len(spans) + len(bands)
+    for work, asked in ((average, range(len(spans))), (settle, bands)):
         for _ in parallel_map(work, asked):
             done += 1
-            if on_progress:
-                on_progress(done / whole)
-    made = []
-    for index in components:
-        rows = _EVERY * max(1, round(means[index][0].size / _FULL))
-        sparse = volume.component_stack(index)[chosen[:: max(1, len(chosen) // 24)], 1::rows]
-        depart, wander, steady, value = maps[index]
-        noise = _noise(as_numbers(sparse) / np.float32(volume.format.components[index].code))
-        made.append(DepartureMap(depart, steady, wander, value, noise))
-    return tuple(made)
+            tell(done / whole)
+    rows = _EVERY * max(1, round(means[0].size / _FULL))
+    sparse = stack[chosen[:: max(1, len(chosen) // 24)], 1::rows]
+    return DepartureMap(depart, steady, wander, value, _noise(as_numbers(sparse) / np.float32(code)))
 
 
 @njit("(float32[:, :, ::1],)", cache=True, nogil=True, error_model="numpy")
