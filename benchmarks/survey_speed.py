@@ -73,20 +73,23 @@ with tempfile.TemporaryDirectory() as name:
     rises = [one for k, one in enumerate(shares) if k == 0 or one[1] > shares[k - 1][1] + 1e-4] + [(end, 1.0)]
     still = max(b[0] - a[0] for a, b in zip(rises, rises[1:]))
     wrong = max([0] + [abs((at - start) / share - (end - start)) / (end - start) for at, share in rises if 0.1 < share < 1])
-    asked = None
+    asked = stopped = again = None
+    if sys.argv[2:] == ["once"]:
+        over.set()
     def stop(share):
         global asked
         if share > 0.4:
             asked = asked or time.perf_counter()
             raise Cancelled
-    try:
-        survey(seen(0, count), stop)
-    except Cancelled:
-        pass
-    stopped = time.perf_counter() - asked
-    again = time.perf_counter()
-    survey(seen(count // 10, count))
-    again = time.perf_counter() - again
+    if not over.is_set():
+        try:
+            survey(seen(0, count), stop)
+        except Cancelled:
+            pass
+        stopped = time.perf_counter() - asked
+        again = time.perf_counter()
+        survey(seen(count // 10, count))
+        again = time.perf_counter() - again
 over.set()
 peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 print(json.dumps([count, laid_open, took, cpu, again, held[0] / 1024, peak, still, wrong, stopped, [f.kind for f in told.findings if f.convinces]]))
@@ -124,10 +127,10 @@ def run(folder: Path) -> None:
 def memory(folder: Path) -> None:
     """Print the peak memory of surveys of short and of long shots, at 1080p and in 4K."""
     print("\nPeak memory of a survey: the same for a short shot and for a long one")
-    for size, counts, aim in (((1920, 1080), (100, 1000), "1.2"), ((3840, 2160), (50, 200), "3")):
+    for size, counts, aim in (((1920, 1080), (100, 2000), "1.2"), ((3840, 2160), (50, 200), "3")):
         for count in counts:
             path = real(folder / f"long-{size[1]}-{count}.mp4", "bigbuckbunny", 0, count, "h264", size)
-            told = surveyed(path)
+            told = surveyed(path, once=True)
             print(
                 f"  {size[0]}x{size[1]}, {count:5d} frames {told['held']:6.0f} MiB, with mapped files {told['peak']:6.0f}  (aim: {aim} GiB)   {told['took']:.0f} s",
                 flush=True,
@@ -169,11 +172,11 @@ def sweep(folder: Path) -> None:
     print(f"  the whole command, started, rendered and compared: {count / whole:.1f} frames a second  (aim: at least 3)")
 
 
-def surveyed(path: Path, one_core: bool = False) -> dict[str, Any]:
-    """Survey a file in a process of its own."""
+def surveyed(path: Path, one_core: bool = False, once: bool = False) -> dict[str, Any]:
+    """Survey a file in a process of its own; a second time with another in point, and once stopped, unless `once`."""
     environment = {**os.environ, CORES: "1"} if one_core else {k: v for k, v in os.environ.items() if k != CORES}
     bound = ["taskset", "-c", "0"] if one_core else []
-    told = subprocess.run([*bound, sys.executable, "-c", _SURVEY, str(path)], check=True, capture_output=True, text=True, env=environment)
+    told = subprocess.run([*bound, sys.executable, "-c", _SURVEY, str(path), *(["once"] if once else [])], check=True, capture_output=True, text=True, env=environment)
     names = ("frames", "laid_open", "took", "cpu", "again", "held", "peak", "still", "wrong", "stopped", "found")
     return dict(zip(names, json.loads(told.stdout.splitlines()[-1]), strict=True))
 

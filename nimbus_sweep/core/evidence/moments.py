@@ -181,6 +181,10 @@ class Moment:
         x, y = x + moved[..., 0] * np.float32(across), y + moved[..., 1] * np.float32(down)
         return np.asarray(cv2.remap(other, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).ravel()[: len(rows)])
 
+    def let_go(self) -> None:
+        """Drop what was laid on it; it is made again where it is asked for."""
+        self._laid_on.clear()
+
     def neighbour(self, offset: int, box: Box | None = None) -> Neighbour:
         """A frame about it laid on it, or on a part of it."""
         if box is not None and offset in self._laid_on:
@@ -381,7 +385,10 @@ class _Pass(Generic[Seen]):
             self._noise,
         )
         moment = Moment(about, n)
-        return moment, self._look_at(moment)
+        seen = self._look_at(moment)
+        # What waits to be given holds no pictures that were made for it alone.
+        moment.let_go()
+        return moment, seen
 
 
 class Watch(Protocol):
