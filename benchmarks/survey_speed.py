@@ -176,7 +176,13 @@ def surveyed(path: Path, one_core: bool = False, once: bool = False) -> dict[str
     """Survey a file in a process of its own; a second time with another in point, and once stopped, unless `once`."""
     environment = {**os.environ, CORES: "1"} if one_core else {k: v for k, v in os.environ.items() if k != CORES}
     bound = ["taskset", "-c", "0"] if one_core else []
-    told = subprocess.run([*bound, sys.executable, "-c", _SURVEY, str(path), *(["once"] if once else [])], check=True, capture_output=True, text=True, env=environment)
+    told = subprocess.run(
+        [*bound, sys.executable, "-c", _SURVEY, str(path), *(["once"] if once else [])],
+        check=True,
+        capture_output=True,
+        text=True,
+        env=environment,
+    )
     names = ("frames", "laid_open", "took", "cpu", "again", "held", "peak", "still", "wrong", "stopped", "found")
     return dict(zip(names, json.loads(told.stdout.splitlines()[-1]), strict=True))
 
