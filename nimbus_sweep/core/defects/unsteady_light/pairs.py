@@ -136,17 +136,20 @@ def measure(
         forward, backward = flow(mine.look.gray, theirs.look.gray), flow(theirs.look.gray, mine.look.gray)
         return _cells(mine, theirs, forward, backward, places, noise)
 
-    parts = []
+    ones, others = (np.array([c[k] for c in couples], np.int64).reshape(-1) for k in (0, 1))
+    cols, rows = _cells_of(height, width) if couples else (1, 1)
+    ratio, level, weight = (np.zeros((len(couples), rows, cols), np.float32) for _ in range(3))
+    away = np.zeros((len(couples), rows, cols, 2), np.float32)
     for done, part in enumerate(parallel_map(held, couples)):
-        parts.append(part)
+        ratio[done], level[done], weight[done], away[done] = part
         if on_progress and done % 16 == 0:
             on_progress(done / len(couples))
-    ones, others = (np.array([c[k] for c in couples], np.int64).reshape(-1) for k in (0, 1))
-    if not parts:
-        nothing = np.zeros((0, 1, 1), np.float32)
-        return Pairs(count, ones, others, nothing, nothing, nothing, np.zeros((0, 1, 1, 2), np.float32), nothing)
-    ratio, level, weight, away = (np.stack([p[k] for p in parts]) for k in range(4))
     return Pairs(count, ones, others, ratio, level, weight, away, np.zeros_like(ratio))
+
+
+def _cells_of(height: int, width: int) -> tuple[int, int]:
+    """Cells across and down of a small picture."""
+    return max(1, width // _CELL[1]), max(1, height // _CELL[0])
 
 
 def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plane, noise: float) -> tuple[Cells, Cells, Cells, Cells]:
@@ -159,7 +162,7 @@ def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plan
     sound = mine.usable * carried(theirs.usable, there, places, smooth=False) * inside(there, places, 0.5) * (gap < 6)
     weight = (sound / (_LEAST**2 + doubt * doubt + 2 * grain * grain)).astype(np.float32)
     height, width = weight.shape
-    size = (max(1, width // _CELL[1]), max(1, height // _CELL[0]))
+    size = _cells_of(height, width)
 
     def joined(plane: Plane) -> Cells:
         return np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA).astype(np.float32))

@@ -24,6 +24,8 @@ _SURE = 0.0005
 # Standard deviation over time that exponents are thought to have.
 _POWER = 0.08
 _POWERS = (0.25, 4.0)
+# Cells of pairs that are put into equations at a time.
+_AT_ONCE = 50_000
 
 
 @dataclass(frozen=True)
@@ -216,36 +218,50 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
     count, n = pairs.count, knots.count
     if not len(pairs.one):
         return np.zeros((count, knots.rows, knots.cols))
-    height, width = rest.shape[1:]
-    ys, xs = np.mgrid[0:height, 0:width].astype(np.float32)
-    here, own = knots.weights((ys + 0.5) / height, (xs + 0.5) / width)
-    there, other = knots.weights((ys + 0.5 + pairs.away[..., 1]) / height, (xs + 0.5 + pairs.away[..., 0]) / width)
     usable = pairs.weight > 0
     if not usable.any():
         return np.zeros((count, knots.rows, knots.cols))
-    p, r, c = np.nonzero(usable)
-    rows = np.repeat(np.arange(len(p)), 8)
-    cols = np.concatenate([pairs.one[p, None] * n + here[r, c], pairs.other[p, None] * n + there[p, r, c]], 1).ravel()
-    values = np.concatenate([own[r, c], -other[p, r, c]], 1).ravel()
-    seen = sp.csr_matrix((values, (rows, cols)), (len(p), count * n))
+    parts = _equations(pairs, knots, usable)
+    ends = np.cumsum([0, *(part.shape[0] for part in parts)])
+    p = np.nonzero(usable)[0]
     told, base = rest[usable].astype(np.float64), pairs.weight[usable].astype(np.float64)
     typical, apart = float(np.median(base)), pairs.spread[usable].astype(np.float64)
     bends = sp.kron(sp.eye(count), knots.bends()).tocsr()
-    prior = sp.eye(count * n) / size**2 + (bends.T @ bends) / (stiff * size) ** 2
+    prior = (sp.eye(count * n) / size**2 + (bends.T @ bends) / (stiff * size) ** 2).tocsr()
     found = np.zeros(count * n)
     # Light that does not agree with the rest is let go of little by little.
     for turn, (least, exact) in enumerate(((0.25, 1e-2), (0.1, 1e-2), (0.05, 1e-2), (0.03, 1e-3), (0.03, 1e-4))):
-        miss = told - seen @ found
+        miss = told - np.concatenate([part @ found for part in parts])
         spread = 1.4826 * np.sqrt(np.bincount(p, miss * miss * base, len(rest)) / np.maximum(np.bincount(p, base, len(rest)), 1e-9))
         bound = np.maximum(np.minimum(spread[p], least * 2), 0.01)
         kept = base / (1 + (miss / (2 * bound)) ** 2) ** 2 if turn else base
         # Light that shows something else is out by more, and so is what lies beside it.
         info = kept / np.maximum(base, 1e-9) * np.minimum(1, base / typical) / _out(apart + 0.3 * bound) ** 2
-        matrix = seen.T @ sp.diags(info) @ seen + prior
-        right = seen.T @ (info * told)
+        matrix, right = prior.copy(), np.zeros(count * n)
+        for part, first, stop in zip(parts, ends, ends[1:], strict=False):
+            matrix += part.T @ (sp.diags(info[first:stop]) @ part)
+            right += part.T @ (info[first:stop] * told[first:stop])
         found, _ = cg(matrix, right, found, rtol=exact, maxiter=300, M=sp.diags(1 / matrix.diagonal()))
     field = found.reshape(count, knots.rows, knots.cols)
     return np.asarray(field - field.mean(0))
+
+
+def _equations(pairs: Pairs, knots: Knots, usable: NDArray[np.bool_]) -> list[sp.csr_matrix]:
+    """For each usable cell of all pairs, how much of each frame's knots makes up its ratio, some pairs at a time: a long shot has many."""
+    count, (height, width) = knots.count, usable.shape[1:]
+    ys, xs = np.mgrid[0:height, 0:width].astype(np.float32)
+    here, own = knots.weights((ys + 0.5) / height, (xs + 0.5) / width)
+    parts, step = [], max(1, _AT_ONCE // (height * width))
+    for first in range(0, len(pairs.one), step):
+        some = np.s_[first : first + step]
+        away = pairs.away[some]
+        there, other = knots.weights((ys + 0.5 + away[..., 1]) / height, (xs + 0.5 + away[..., 0]) / width)
+        p, r, c = np.nonzero(usable[some])
+        cols = np.concatenate([pairs.one[some][p, None] * count + here[r, c], pairs.other[some][p, None] * count + there[p, r, c]], 1)
+        values = np.concatenate([own[r, c], -other[p, r, c]], 1).astype(np.float32)
+        ends = np.arange(0, values.size + 1, values.shape[1], dtype=np.int32)
+        parts.append(sp.csr_matrix((values.ravel(), cols.astype(np.int32).ravel(), ends), (len(p), pairs.count * count)))
+    return parts
 
 
 def left_by(pairs: Pairs, whole: Whole) -> Cells:
