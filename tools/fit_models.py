@@ -6,7 +6,8 @@
 
 draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
-`shade` of dust, hairs and veils (`static_shade/promise.py`). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there.
+`shade` of dust, hairs and veils (`static_shade/promise.py`). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
+also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
 
 from __future__ import annotations
@@ -27,8 +28,8 @@ from scipy.optimize import minimize
 from benchmarks.proving import files, run
 from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
-from nimbus_sweep.core.defects.static_shade import promise
-from nimbus_sweep.core.defects.static_shade.candidates import Candidate, candidates, contrast_map, loss_map
+from nimbus_sweep.core.defects.static_shade import promise, weighing
+from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.detect import find
 from nimbus_sweep.core.defects.stuck_pixels import standing
 from nimbus_sweep.core.defects.stuck_pixels.alone import FEATURES as ALONE_FEATURES
@@ -43,8 +44,30 @@ from nimbus_sweep.core.media.opening import open_reel
 Array = NDArray[Any]
 # A site is one for the fit from this error, root mean square in codes; nearer than this, in pixels, it is what was found.
 _SHOWS, _NEAR = 3.0, 2
-# How far weights are held towards nothing, and how many times rarer defects are in footage than in what is drawn.
-_HELD, _RARER = 50.0, 7.0
+# A veil came of a candidate from this confidence.
+_CAME = 0.3
+# How many times rarer defects are in footage than in what is drawn.
+_RARER = 7.0
+
+
+@dataclass(frozen=True)
+class Model:
+    """Which features a model has, where it is kept, how far its weights are held towards nothing, and whether products have weights, too."""
+
+    path: Path
+    features: tuple[str, ...]
+    held: float = 50.0
+    products: bool = True
+
+
+MODELS = {
+    "site": Model(standing.MODEL, standing.FEATURES),
+    "alone": Model(ALONE, ALONE_FEATURES),
+    "loss": Model(promise.MODELS[False], promise.FEATURES),
+    "veil": Model(promise.MODELS[True], promise.FEATURES),
+    # Of few clips: one candidate takes seconds to measure.
+    "weighed": Model(weighing.MODEL, weighing.FEATURES, held=3.0, products=False),
+}
 
 
 @dataclass(frozen=True)
@@ -59,37 +82,40 @@ class Seen:
     unclear: bool = False
 
 
-def fitted(features: Array, right: Array, names: tuple[str, ...]) -> Logistic:
-    """A logistic model of features and their products, its weights held towards nothing."""
+def fitted(features: Array, right: Array, model: Model) -> Logistic:
+    """A logistic model, its weights held towards nothing."""
     mean, deviation = features.mean(0), features.std(0) + 1e-9
-    told = np.column_stack([np.ones(len(features)), terms((features - mean) / deviation)])
+    all_of_it = terms((features - mean) / deviation)
+    told = np.column_stack([np.ones(len(features)), all_of_it if model.products else all_of_it[:, : features.shape[1]]])
     sign = 2.0 * right - 1
 
     def cost(weights: Array) -> tuple[float, Array]:
         margin = sign * (told @ weights)
         slope = -(told.T @ (sign / (1 + np.exp(np.clip(margin, -40, 40)))))
-        return float(np.logaddexp(0, -margin).sum() + 0.5 * _HELD * (weights[1:] ** 2).sum()), slope + _HELD * np.r_[0, weights[1:]]
+        return float(np.logaddexp(0, -margin).sum() + 0.5 * model.held * (weights[1:] ** 2).sum()), slope + model.held * np.r_[
+            0, weights[1:]
+        ]
 
     weights = minimize(cost, np.zeros(told.shape[1]), jac=True, method="L-BFGS-B", options={"maxiter": 3000}).x
     # Drawn clips have defects more often than footage has.
-    return Logistic(names, float(weights[0] - np.log(_RARER)), weights[1:], mean, deviation)
+    return Logistic(model.features, float(weights[0] - np.log(_RARER)), weights[1:], mean, deviation)
 
 
-def judged(seen: list[Seen], names: tuple[str, ...]) -> Array:
+def judged(seen: list[Seen], model: Model) -> Array:
     """How sure each candidate is told by a model that was fitted without its scene."""
     features, right = np.array([s.features for s in seen]), np.array([s.right for s in seen])
     used, scenes = np.array([not s.unclear for s in seen]), np.array([s.scene for s in seen])
     told = np.zeros(len(seen))
     for scene in sorted(set(scenes.tolist())):
         others = used & (scenes != scene)
-        told[scenes == scene] = fitted(features[others], right[others], names).sure(features[scenes == scene])
+        told[scenes == scene] = fitted(features[others], right[others], model).sure(features[scenes == scene])
     return told
 
 
-def write(seen: list[Seen], names: tuple[str, ...], path: Path, first: int, stop: int) -> None:
+def write(seen: list[Seen], model: Model, first: int, stop: int) -> None:
     """The model fitted on all of them."""
     clear = [s for s in seen if not s.unclear]
-    fitted(np.array([s.features for s in clear]), np.array([s.right for s in clear]), names).write(path, seeds=[first, stop])
+    fitted(np.array([s.features for s in clear]), np.array([s.right for s in clear]), model).write(model.path, seeds=[first, stop])
 
 
 def drawn(first: int, stop: int, kinds: list[str]) -> Iterator[tuple[run.Case, ShotEvidence]]:
@@ -152,30 +178,35 @@ def _told_of(sites: Sites, x: int, y: int) -> dict[str, Any]:
 
 
 def gathered_shade(first: int, stop: int) -> list[Seen]:
-    """Candidates of static shade, right where a mark came of them once they were measured."""
+    """Candidates of static shade: what speaks for each of it once it is measured, and what was told of it before."""
     made: list[Seen] = []
     for case, evidence in drawn(first, stop, ["dust", "hairs", "veil"]):
-        size = evidence.shot_light.shape
-        pairs = evidence.moved_pairs(lambda share: None)
-        if pairs is None:
-            continue
-        maps = loss_map(pairs, 0), loss_map(pairs, 1)
-        found = candidates(*maps, pairs.factor, False, size)
-        large = candidates(contrast_map(pairs, 0), contrast_map(pairs, 1), pairs.factor, True, size)
-        told = [(c, promise.features(pairs, maps[0][0], maps[1][0], c, size)) for c in (*found, *large)]
-        marks = find(evidence.volume, known=evidence, every=True).marks
-        for c, features in told:
-            if features is not None:
-                came = any(_came_of(c, m.x + m.width // 2, m.y + m.height // 2) and c.veil <= (m.kind == "veil") for m in marks)
-                made.append(Seen(str(case.facts["scene"]), "veil" if c.veil else "loss", features, came))
-        print(len(told), "candidates,", len(marks), "marks:", end=" ")
+        scene, things = str(case.facts["scene"]), _on_the_glass(case)
+        heard: list[tuple[Candidate, tuple[float, ...]]] = []
+        marks = find(evidence.volume, known=evidence, every=True, heard=lambda *told, heard=heard: heard.append(told)).marks
+        for c, told in heard:
+            if c.veil:
+                made.append(Seen(scene, "veil", c.told, bool(told[0] >= _CAME)))
+                continue
+            error = max((e for e, mask in things if _covers(c, mask)), default=0.0)
+            made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
+        print(sum(e**2 > VISIBLE for e, _ in things), "visible,", len(heard), "measured,", len(marks), "marks:", end=" ")
     return made
 
 
-def _came_of(c: Candidate, x: int, y: int) -> bool:
-    """Whether the middle of a mark lies on a candidate."""
-    row, col = y - c.box.top, x - c.box.left
-    return 0 <= row < c.box.height and 0 <= col < c.box.width and bool(c.shape[row, col] > 0)
+def _on_the_glass(case: run.Case) -> list[tuple[float, Array]]:
+    """What lies on the glass in a case: error, and where."""
+    clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
+    things = [t for t in case.taken.things if t.kind in ("dust", "hairs", "veil") and t.mask.any()]
+    return [(float(np.sqrt(((dirty - clean) ** 2)[:, t.mask].mean())), t.mask) for t in things]
+
+
+def _covers(c: Candidate, mask: Array) -> bool:
+    """Whether a candidate is of what lies there."""
+    whole = np.zeros(mask.shape, np.float32)
+    c.mark(whole)
+    both = ((whole > 0) & mask).sum()
+    return bool(both > 0.3 * mask.sum() and both > 0.1 * (whole > 0).sum())
 
 
 def tell(seen: list[Seen], told: Array, levels: tuple[float, ...]) -> None:
@@ -204,13 +235,33 @@ def main() -> None:
         seen = {"sites": gathered_sites, "alone": gathered_alone, "shade": gathered_shade}[what](first, stop)
         if kept is not None:
             kept.write_text(json.dumps([asdict(s) for s in seen]))
-    models = {"site": (standing.MODEL, standing.FEATURES), "loss": (promise.MODELS[False], promise.FEATURES)}
-    models |= {"veil": (promise.MODELS[True], promise.FEATURES), "alone": (ALONE, ALONE_FEATURES)}
     for kind in sorted({s.kind for s in seen}):
-        own, (path, names) = [s for s in seen if s.kind == kind], models[kind]
-        print(f"\n{kind}: {len(own)} candidates of {len({s.scene for s in own})} scenes")
-        tell(own, judged(own, names), (0.3, 0.5, 0.7, 0.9) if kind in ("site", "alone") else (0.005, 0.01, 0.02, 0.05, 0.1))
-        write(own, names, path, first, stop)
+        own = [s for s in seen if s.kind == kind]
+        sure = fitted_and_told(own, (0.3, 0.5, 0.7, 0.9), first, stop) if kind in ("site", "alone", "weighed") else None
+        if kind == "weighed":
+            assert sure is not None
+            own = worth_measuring(own, sure)
+        if kind in ("weighed", "veil"):
+            fitted_and_told(own, (0.002, 0.004, 0.006, 0.01, 0.02, 0.05), first, stop)
+
+
+def fitted_and_told(seen: list[Seen], levels: tuple[float, ...], first: int, stop: int) -> Array:
+    """Write the model of candidates of one kind; tell, and give, how each was judged by one fitted without its scene."""
+    model = MODELS[seen[0].kind]
+    print(f"\n{seen[0].kind}: {len(seen)} candidates of {len({s.scene for s in seen})} scenes")
+    sure = judged(seen, model)
+    tell(seen, sure, levels)
+    write(seen, model, first, stop)
+    return sure
+
+
+def worth_measuring(weighed: list[Seen], sure: Array) -> list[Seen]:
+    """What was told of candidates before they were measured; right where a mark came of them, as scenes left out tell it."""
+    came: dict[tuple[str, tuple[float, ...]], float] = {}
+    for one, how_sure in zip(weighed, sure, strict=True):
+        key = one.scene, one.features[-len(promise.FEATURES) :]
+        came[key] = max(came.get(key, 0.0), float(how_sure))
+    return [Seen(scene, "loss", told, how_sure >= _CAME) for (scene, told), how_sure in came.items()]
 
 
 if __name__ == "__main__":

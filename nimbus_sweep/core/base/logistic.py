@@ -19,7 +19,7 @@ _MOST = 40.0
 
 @dataclass(frozen=True)
 class Logistic:
-    """A logistic model of features, their squares and their products.
+    """A logistic model of features, and of their squares and products where it was fitted to those.
 
     Attributes
     ----------
@@ -27,7 +27,7 @@ class Logistic:
         What it is told, in order.
     bias : float
     weights : ndarray, float64, (terms,)
-        Of each term; see `terms`.
+        Of each term, see `terms`, or of the features alone.
     mean, deviation : ndarray, float64, (features,)
         By which each feature is scaled.
     """
@@ -76,7 +76,8 @@ class Logistic:
         ndarray, float64, (...)
         """
         scaled = (np.asarray(told, np.float64) - self.mean) / self.deviation
-        return np.asarray(1 / (1 + np.exp(-np.clip(self.bias + terms(scaled) @ self.weights, -_MOST, _MOST))))
+        weighed = terms(scaled)[..., : len(self.weights)] @ self.weights
+        return np.asarray(1 / (1 + np.exp(-np.clip(self.bias + weighed, -_MOST, _MOST))))
 
 
 def terms(scaled: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -21,6 +21,8 @@ _MOST, _MOST_VEILS = 60, 10
 # A share of light lost below this is not looked for; a mark must reach the second.
 EDGE, _CORE = 0.02, 0.06
 LARGE, HAIR = 40, 18
+# Share of its box that what is compact takes up; and of its depth, up to which it counts as its soft edge.
+_COMPACT, _SKIRT = 0.3, 0.3
 # Share of a candidate that a mark takes up which is no other than it.
 _TAKEN = 0.35
 
@@ -68,22 +70,43 @@ def contrast_map(seen: MovedPairs, half: int) -> tuple[Plane, Plane]:
     return cv2.resize(ratio, shape), cv2.resize(sums[0], shape)
 
 
-def _standing_out(first: Plane, second: Plane, wide: float, core: float, edge: float, fine: float, sure: Mask) -> tuple[Mask, Mask, Plane]:
-    """Where both halves lie below their surroundings: cores, areas about them, and by how much."""
+def _standing_out(
+    first: Plane, second: Plane, wide: float, core: float, edge: float, fine: float, sure: Mask
+) -> tuple[Mask, Mask, Plane, Plane]:
+    """Where both halves lie below their surroundings: cores, areas about them, by how much of the doubt about it, and by how much."""
     both = (first + second) / 2
     ground = blur(np.clip(both, -0.05, 0.05), wide)
     doubt = np.sqrt(blur(np.minimum((first - second) ** 2, 0.04) / 4, 12)) + 0.004
     one, other, mean = (blur(p - ground, fine) for p in (first, second, both))
     agreed = sure & (one < -np.maximum(core / 2, 2 * doubt)) & (other < -np.maximum(core / 2, 2 * doubt))
-    return agreed & (mean < -np.maximum(core, 4 * doubt)), mean < -np.maximum(edge, 1.5 * doubt), -mean / doubt
+    return agreed & (mean < -np.maximum(core, 4 * doubt)), mean < -np.maximum(edge, 1.5 * doubt), -mean / doubt, -mean
 
 
 @dataclass(frozen=True)
 class Candidate:
+    """Where a mark may lie.
+
+    Attributes
+    ----------
+    box : Box
+    shape : ndarray, float32, (rows, columns)
+        1 where it may lie, over the box.
+    score : float
+        How far it stands out of the doubt about it.
+    veil : bool
+        Whether it is looked for as a veil.
+    across : float
+        How wide what stands out is where it is widest, in pixels: the scene must move so far to show what is behind.
+    told : tuple of float
+        What is told of it by the whole picture; see `promise.FEATURES`.
+    """
+
     box: Box
     shape: Plane
     score: float
     veil: bool
+    across: float
+    told: tuple[float, ...] = ()
 
     @property
     def narrow(self) -> int:
@@ -116,7 +139,7 @@ class Candidate:
 def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: int, veil: bool, size: tuple[int, int]) -> list[Candidate]:
     """Compact areas that stand out in the maps of both halves, the plainest first."""
     settings = (60.0, 0.12, 0.05, 3.0) if veil else (30.0, _CORE, EDGE, 1.0)
-    core, area, score = _standing_out(first[0], second[0], *settings, (first[1] > 0) & (second[1] > 0))
+    core, area, score, deep = _standing_out(first[0], second[0], *settings, (first[1] > 0) & (second[1] > 0))
     joined = cv2.morphologyEx(area.astype(np.uint8), cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (5, 5)))
     count, labels, stats, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
     found = []
@@ -128,13 +151,22 @@ def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: 
             continue
         if width > 0.6 * labels.shape[1] or height > 0.8 * labels.shape[0]:
             continue
-        # Soft edges and, of large marks, the middle do not stand out by themselves.
-        room = round((4 + 0.12 * factor * max(width, height)) / factor)
-        grown = _grown(np.pad(_filled(part), room), room)
+        # Soft edges and, of large marks, the middle do not stand out by themselves; a hair that bends round has no middle.
+        compact = part.sum() > _COMPACT * part.size
+        depth = deep[y : y + height, x : x + width] * part
+        across = factor * _across(depth > _SKIRT * depth.max(), compact)
+        room = round((4 + 0.12 * across) / factor)
+        grown = _grown(np.pad(_filled(part) if compact else part.astype(np.float32), room), room)
         box = Box((x - room) * factor, (y - room) * factor, grown.shape[1] * factor, grown.shape[0] * factor)
         shape = cv2.resize(grown, (box.width, box.height), interpolation=cv2.INTER_NEAREST)
-        found.append(Candidate(box, shape * box.on(size), float(score[y : y + height, x : x + width][cores].max()), veil))
+        found.append(Candidate(box, shape * box.on(size), float(score[y : y + height, x : x + width][cores].max()), veil, across))
     return sorted(found, key=lambda c: -c.score)[: _MOST_VEILS if veil else _MOST]
+
+
+def _across(part: Mask, compact: bool) -> float:
+    """How wide an area is where it is widest, in samples; with its holes taken in where it is compact."""
+    whole = np.pad(_filled(part) if compact else part, 1).astype(np.uint8)
+    return 2 * float(cv2.distanceTransform(whole, cv2.DIST_L2, cv2.DIST_MASK_PRECISE).max())
 
 
 def _grown(part: Plane, room: int) -> Plane:

@@ -34,13 +34,11 @@ from .promise import promising
 from .shade_map import ShadeMap
 from .sights import PairViews, view_pairs
 from .veils import Veil
+from .weighing import features, sureness
 
 _PROBE_PAIRS = 12
-_DOUBT = (0.02, 0.8)
+_DOUBT = (0.05, 0.9)
 _LISTED = 0.3
-# Spread of the light of a scene, as a logarithm, below which it is plain; depth from which a mark hides the scene; and pairs that came clear
-# of a mark beyond which more tell nothing new.
-_PLAIN, _OPAQUE, _MANY = 0.04, 1.0, 12
 # Samples across a veil as it is looked at, about; pixels across a mark from which it is looked at at half the size; and the coarsest.
 _VEIL_ACROSS, _DUST_ACROSS, _COARSEST = 60, 60, 4
 
@@ -52,6 +50,7 @@ def find(
     record: LightRecord | None = None,
     known: ShotEvidence | None = None,
     every: bool = False,
+    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
 ) -> ShadeSurvey:
     """Find the static shade of a shot.
 
@@ -68,6 +67,8 @@ def find(
         Of the shot, where what it measures serves others, too.
     every : bool
         Measure every candidate, also those that promise nothing.
+    heard : callable
+        Told of what speaks for each loss of light that is measured, see `weighing.FEATURES`, and of how sure a veil is; from several threads.
 
     Returns
     -------
@@ -98,8 +99,7 @@ def find(
     marked = np.zeros(light.shape, np.float32)
     for c in found:
         c.mark(marked)
-    if not every:
-        found, large = (promising(seen, first[0], second[0], kind, light.shape, lambda: progress(0.38)) for kind in (found, large))
+    found, large = (promising(seen, first[0], second[0], kind, light.shape, lambda: progress(0.38), every) for kind in (found, large))
     moving = seen.moving
     del seen
     known.forget_pairs()
@@ -118,7 +118,7 @@ def find(
         if c.veil:
             mask = proven.copy()
             c.mark(mask)
-        made = _measured(light, way, noise, mask, c, moving, partial(told, c))
+        made = _measured(light, way, noise, mask, c, moving, partial(told, c), heard)
         told(c, 1.0)
         return made
 
@@ -153,18 +153,25 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
 
 
 def _measured(
-    light: ShotLight, way: Travel, noise: float, marked: Plane, c: Candidate, moving: float, progress: Callable[[float], None]
+    light: ShotLight,
+    way: Travel,
+    noise: float,
+    marked: Plane,
+    c: Candidate,
+    moving: float,
+    progress: Callable[[float], None],
+    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
 ) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
-    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS, lambda share: progress(0.3 * share))
+    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS, lambda share: progress(0.3 * share), heard)
     if _DOUBT[0] < sure < _DOUBT[1]:
-        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS, lambda share: progress(0.3 + 0.7 * share))
+        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS, lambda share: progress(0.3 + 0.7 * share), heard)
     return made
 
 
 def _looked_at_step(c: Candidate) -> int:
     """How many times smaller a candidate is looked at: the larger it is, the softer."""
-    return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS)) if c.veil else 2 if c.narrow >= _DUST_ACROSS else 1
+    return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS)) if c.veil else 2 if c.across >= _DUST_ACROSS else 1
 
 
 def _probed(
@@ -176,41 +183,37 @@ def _probed(
     moving: float,
     most: int,
     progress: Callable[[float], None] | None = None,
+    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
 ) -> tuple[ShadeMark | None, float]:
     box = about(c.box, _looked_at_step(c))
-    needed = c.narrow + 2.0
+    needed = (c.narrow if c.veil else c.across) + 2.0
     seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False, on_progress=progress)
     if seen is None:
         return None, 0.0
-    moves = _moves(seen, needed)
-    if not moves:
-        return None, 0.0
     inner = c.within(box)
-    veil, sure = _veil(seen, inner, c), 0.0
+    moves = _moves(seen, needed)
+    veil, sure = _veil(seen, inner, c) if moves else None, 0.0
     if veil is not None:
         # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
         sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * moves * _rise(seen.far / needed, 0.5, 0.9)
+    if c.veil and heard:
+        heard(c, (sure,))
     if c.veil and not sure:
         return None, 0.0
     fit = fit_loss(seen, inner, rounds=3)
     proof = prove(seen, fit, inner)
     kind: ShadeName = "dust"
     share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
-    confidence = _confidence(proof, c, light.shape, seen.passing, moving) * moves
+    told = features(proof, seen, c, needed, c.at_edge(light.shape), moving)
+    if heard and not c.veil:
+        heard(c, told)
+    confidence = sureness(told)
     if veil is not None and (sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence)):
         kind, share, confidence = "veil", veil.share, sure
         laid = Veil(0.0, 0.0, veil.level)
-    if c.veil and kind != "veil":
-        return None, 0.0
-    if confidence < _LISTED:
-        return None, max(confidence, 0.5 * _DOUBT[1] if not c.veil and _promising(proof) else 0.0)
+    if (c.veil and kind != "veil") or confidence < _LISTED:
+        return None, confidence
     return _proven_mark(kind, share, laid, confidence, proof, seen, box, light, way), confidence
-
-
-def _promising(proof: Proof) -> bool:
-    """Whether more pairs may prove what few did not: not where many came clear already, or the scene does not show through."""
-    through = proof.lives <= _PLAIN or proof.together > 0 or proof.depth > _OPAQUE
-    return proof.depth > 0.1 and proof.agree > 0.3 and proof.stands_out > 2 and proof.clear < _MANY and through
 
 
 def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:
@@ -222,27 +225,6 @@ def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:
 
 def _rise(value: float, low: float, high: float) -> float:
     return min(1.0, max(0.0, (value - low) / (high - low)))
-
-
-def _confidence(proof: Proof, c: Candidate, shape: tuple[int, int], passing: float, moving: float) -> float:
-    """How sure a loss of light is a mark's and not the scene's."""
-    edge = c.at_edge(shape)
-    sure = _rise(proof.depth, 0.03, 0.09)
-    sure *= _rise(proof.agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
-    sure *= _rise(proof.stands_out, 3, 9)
-    sure *= _rise(proof.clear, 1.5, 4)
-    if edge:
-        # There the scene comes and goes, and motion is known from one side only.
-        sure *= _rise(proof.depth, 0.15, 0.4)
-    if proof.lives > _PLAIN:
-        # The scene shines through, or the mark is so dark that nothing does.
-        through = _rise(proof.follows, 0.5, 0.75) * _rise(-proof.follows, -2.2, -1.5) * _rise(proof.together, 0.0, 0.4)
-        opaque = _rise(proof.depth, 1.2, 1.8) * _rise(proof.stands_out, 20, 60)
-        # Before a plain scene neither can be told; there it is enough that the whole picture moves, and this does not.
-        proven = _rise(proof.agree, 0.93, 0.97) * _rise(proof.stands_out, 15, 40)
-        proven *= max(_rise(passing, 1.2, 1.6), _rise(moving, 0.8, 0.95))
-        sure *= max(through, opaque, proven)
-    return round(sure, 3)
 
 
 def _soft(share: Plane) -> float:
@@ -316,7 +298,7 @@ def _proven_mark(
     # A hair is long and narrow; all else is compact.
     if kind == "dust" and size < 0.35 * max(width, height) ** 2 and max(width, height) > 16 and needed <= HAIR:
         kind = "hair"
-    else:
+    elif kind == "veil":
         hull = cv2.contourArea(cv2.convexHull(max(lines, key=cv2.contourArea)))
         confidence *= _rise(size / max(hull, size, 1.0), 0.55, 0.8)
     least, mean = float(np.percentile(kept, 2)), float(kept.mean())

@@ -55,7 +55,7 @@ def plan_of(
     share, veil, hidden, left_over, dark = np.zeros(box.shape, np.float32), Veil(), box.cut(mask), 0.0, False
     # Large marks are soft: what fewer pairs leave of noise is smoothed away.
     most = max(_PAIRS // 3, round(_PAIRS * min(1.0, _AREA / (box.width * box.height)))) if wanted in ("auto", "undo") else _PAIRS // 6
-    seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM)
+    seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM, across=narrow)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
         measured = _measured(seen, inner, light, box, mark.kind) if seen is not None else None

@@ -9,6 +9,7 @@ clips, each scene judged by a model fitted without it.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -24,11 +25,10 @@ from .fit import correlation
 
 FEATURES = (
     *("depth", "stands_out", "agree", "balance", "mass", "spread", "share", "lives", "follows", "together", "shines", "left"),
-    *("lit", "narrow", "long", "clear", "fill", "score", "edge", "moving", "rim"),
+    *("lit", "across", "long", "clear", "fill", "score", "edge", "moving", "rim"),
 )
-# Below this a candidate is not measured: one that takes light, and a veil. Chosen on drawn clips, scenes left out in turn, where all 60 and
-# all 9 of which something came lie above, and 411 of 451 and 20 of 67 of the others below.
-_HOPELESS = {False: 0.004, True: 0.006}
+# Below this a candidate is not measured: one that takes light, and a veil. Chosen on drawn clips, scenes left out in turn; see docs/figures.md.
+_HOPELESS = {False: 0.02, True: 0.004}
 # Samples of a candidate over all pairs that are looked at, about; and room around it, in samples of the map.
 _SAMPLES, _ROOM = 600_000, 8
 # Codes added to light before its logarithm is taken.
@@ -37,7 +37,13 @@ _NEAR, _RIM = np.ones((3, 3), np.uint8), np.ones((17, 17), np.uint8)
 
 
 def promising(
-    seen: MovedPairs, first: Plane, second: Plane, found: list[Candidate], size: tuple[int, int], still_asked: Callable[[], None]
+    seen: MovedPairs,
+    first: Plane,
+    second: Plane,
+    found: list[Candidate],
+    size: tuple[int, int],
+    still_asked: Callable[[], None],
+    every: bool = False,
 ) -> list[Candidate]:
     """The candidates that are worth measuring.
 
@@ -51,13 +57,15 @@ def promising(
         Height and width of the picture.
     still_asked : callable
         Called before each; may raise to stop.
+    every : bool
+        Leave out none but those too small to be told of.
     """
     made = []
     for c in found:
         still_asked()
         told = features(seen, first, second, c, size)
-        if told is not None and float(_models()[c.veil].sure(told)) >= _HOPELESS[c.veil]:
-            made.append(c)
+        if told is not None and (every or float(_models()[c.veil].sure(told)) >= _HOPELESS[c.veil]):
+            made.append(replace(c, told=told))
     return made
 
 
@@ -96,7 +104,7 @@ def features(seen: MovedPairs, first: Plane, second: Plane, c: Candidate, size: 
     var_own, var_scene = float((weight * own * own).sum()) / bears + 1e-4, float((weight * passes * passes).sum()) / bears + 1e-4
     joint = float((weight * own * passes).sum()) / bears
     together, lives = joint / np.sqrt(var_own * var_scene), np.sqrt(var_scene - 1e-4)
-    narrow, long = min(c.box.width, c.box.height), max(c.box.width, c.box.height)
+    across, long = max(c.across, 1.0), max(c.box.width, c.box.height)
     lit = float(np.median(np.exp(shown))) - _FLOOR
     return tuple(
         float(v)
@@ -114,9 +122,9 @@ def features(seen: MovedPairs, first: Plane, second: Plane, c: Candidate, size: 
             together * min(1.0, lives / 0.08),
             np.log((np.sqrt(max(0.0, var_own - 2 * joint + var_scene - 2e-4)) + 0.01) / depth),
             np.log(max(lit, 0.0) + _FLOOR),
-            np.log(narrow / factor),
-            np.log(long / narrow),
-            _mean(np.clip(seen.far / max(narrow, 1), 0, 2), heavy),
+            np.log(across / factor),
+            np.log(long / across),
+            _mean(np.clip(seen.far / across, 0, 2), heavy),
             core.sum() / inside.sum(),
             np.log(c.score),
             c.at_edge(size),

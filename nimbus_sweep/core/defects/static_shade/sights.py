@@ -74,6 +74,7 @@ def view_pairs(
     clear: float,
     fine: bool = True,
     on_progress: Callable[[float], None] | None = None,
+    across: float | None = None,
 ) -> PairViews | None:
     """Hold frames of a shot against each other about a mark.
 
@@ -94,6 +95,8 @@ def view_pairs(
         Take the slower, finer flow.
     on_progress : callable
         Told the share done, 0 to 1; may raise to stop.
+    across : float
+        How wide the mark is, in pixels: what is thin is passed sooner; as `clear` when None.
 
     Returns
     -------
@@ -101,7 +104,7 @@ def view_pairs(
         None when too few pairs can be used, or none of one half.
     """
     middle = (box.left + box.width / 2, box.top + box.height / 2)
-    about = _AboutMark(light, box, marked, noise, fine)
+    about = _AboutMark(light, box, marked, noise, fine, clear if across is None else across)
     found: list[_View] = []
     couples = pairs(way, most, (1.1 * clear, 2 * clear, 0.6 * clear), middle)
     for n, (i, j) in enumerate(couples):
@@ -147,9 +150,10 @@ class _View:
 class _AboutMark:
     """A mark's place, by which pairs of frames are held against each other."""
 
-    def __init__(self, light: ShotLight, box: Box, marked: Plane, noise: float, fine: bool) -> None:
+    def __init__(self, light: ShotLight, box: Box, marked: Plane, noise: float, fine: bool, across: float) -> None:
         self._light, self._box, self._marked, self._fine = light, box, marked, fine
         self._places = grid(box.shape)
+        self._passed = float(np.clip(_PASSED * across, *_PASSED_BY))
         # For a first look at a large mark, motion is measured on a picture half the size.
         self._half = 2 if not fine and min(box.shape) >= HALVED else 1
         self._size = (box.shape[1] // self._half, box.shape[0] // self._half)
@@ -185,7 +189,7 @@ class _AboutMark:
         miss = _mean(np.minimum(miss, 0.25), sound, 10)
         came = used + np.array([across / box.step, down / box.step], np.float32)
         distance = np.hypot(came[..., 0], came[..., 1]) * box.step
-        weight = usable / (miss + 0.0004) * np.clip((distance - 3) / 3, 0, 1)
+        weight = usable / (miss + 0.0004) * np.clip((distance - self._passed) / self._passed, 0, 1)
         around = (sound * self._ring) > 0.5
         passing = rest = None
         if around.sum() > 20:
@@ -227,6 +231,8 @@ class _AboutMark:
         return plane if self._half == 1 else cv2.resize(plane, self._size, interpolation=cv2.INTER_AREA)
 
 
+# Share of its width, and pixels, that the scene has to have passed by at least.
+_PASSED, _PASSED_BY = 0.4, (1.0, 3.0)
 # Around a mark, what may still be of it.
 _WIDE = np.ones((9, 9), np.uint8)
 
