@@ -37,6 +37,8 @@ _CODED = {
 _SURVEY = """
 import json, os, resource, sys, tempfile, threading, time
 from pathlib import Path
+from nimbus_sweep.core.base.memory import keep_together
+keep_together()
 from nimbus_sweep.core.base.errors import Cancelled
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import LightRecord, recorded

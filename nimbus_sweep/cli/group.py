@@ -12,6 +12,7 @@ import click
 
 from .. import __version__
 from ..core.base.errors import Cancelled, SweepError
+from ..core.base.memory import keep_together
 
 stopped = threading.Event()
 
@@ -76,3 +77,4 @@ class _Group(click.Group):
 @click.version_option(__version__)
 def main() -> None:
     """Takes capture defects out of footage by looking along time."""
+    keep_together()

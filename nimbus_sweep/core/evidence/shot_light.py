@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import lru_cache
+from collections.abc import Callable, Sequence
+from functools import lru_cache, partial
 
 import cv2
 import numpy as np
@@ -35,13 +35,14 @@ class ShotLight:
     def __init__(self, volume: TimeVolume, hold_out: Masked | None = None) -> None:
         self.volume = volume
         self._hold_out = hold_out if hold_out is not None and hold_out.parts else None
-        self._usable = lru_cache(maxsize=8)(self._unheld)
         layout = volume.format
         self.shape = (layout.height, layout.width)
         names = [c.name for c in layout.components]
         self._mixed = [(names.index(n), w) for n, w in (("R", 0.2126), ("G", 0.7152), ("B", 0.0722))] if "G" in names else [(0, 1.0)]
         self._logarithmic = is_logarithmic(volume.colour)
-        self._cached = lru_cache(maxsize=max(8, (300 << 20) // (4 * layout.width * layout.height)))(self._read)
+        # What is kept does not know of this object: otherwise it would outlive it, until cycles are looked for.
+        self._cached = lru_cache(maxsize=max(8, (200 << 20) // (4 * layout.width * layout.height)))(partial(_light, volume, self._mixed))
+        self._usable = lru_cache(maxsize=8)(partial(_unheld, self._hold_out, self.shape))
 
     def __len__(self) -> int:
         return len(self.volume.numbers)
@@ -50,21 +51,9 @@ class ShotLight:
         """Light of held frame `at`: (height, width), float32, in 8-bit codes above black."""
         return self._cached(at)
 
-    def _read(self, at: int) -> Plane:
-        return self._mixed_of(at, lambda samples: samples)
-
-    def _mixed_of(self, at: int, taken: Callable[[Samples], Samples]) -> Plane:
-        """Light of what is taken of the components' samples."""
-        lights = [
-            np.float32(weight)
-            * light_of(taken(self.volume.component_stack(index)[at]), self.volume.format.components[index], self.volume.colour)
-            for index, weight in self._mixed
-        ]
-        return lights[0] if len(lights) == 1 else np.sum(lights, axis=0)
-
     def part(self, at: int, box: Box) -> Plane:
         """The same within a box, at the size the box is looked at."""
-        return box.reduced(self._mixed_of(at, box.samples))
+        return box.reduced(_light(self.volume, self._mixed, at, box.samples))
 
     def small(self, at: int, factor: int) -> Plane:
         """The same, `factor` times smaller."""
@@ -76,7 +65,7 @@ class ShotLight:
             return np.asarray(cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA))
 
         # Means of samples are means of light unless the samples are logarithms.
-        return smaller(self(at)) if self._logarithmic else self._mixed_of(at, smaller)
+        return smaller(self(at)) if self._logarithmic else _light(self.volume, self._mixed, at, smaller)
 
     @property
     def is_whole(self) -> bool:
@@ -88,10 +77,6 @@ class ShotLight:
         if self._hold_out is None:
             return None
         return self._usable(int(self.volume.numbers[at]) if self._hold_out.changes else 0)
-
-    def _unheld(self, frame: int) -> Plane:
-        assert self._hold_out is not None
-        return np.asarray((self._hold_out.mask(self.shape, frame) == 0).astype(np.float32))
 
     def usable_both(self, one: int, other: int, motion: Field, places: Field, factor: int) -> Plane | float:
         """The same, `factor` times smaller, of two frames at once along the motion between them."""
@@ -106,6 +91,21 @@ class ShotLight:
     def noise(self) -> float:
         """Standard deviation of the noise, on the flattest parts (Immerkaer 1996), in codes."""
         return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))
+
+
+def _light(volume: TimeVolume, mixed: Sequence[tuple[int, float]], at: int, taken: Callable[[Samples], Samples] | None = None) -> Plane:
+    """Light of a held frame, or of what is taken of its samples: of components by their numbers, each with its weight."""
+    lights = []
+    for index, weight in mixed:
+        samples = volume.component_stack(index)[at]
+        component = volume.format.components[index]
+        lights.append(np.float32(weight) * light_of(taken(samples) if taken else samples, component, volume.colour))
+    return lights[0] if len(lights) == 1 else np.sum(lights, axis=0)
+
+
+def _unheld(hold_out: Masked | None, shape: tuple[int, int], frame: int) -> Plane:
+    assert hold_out is not None
+    return np.asarray((hold_out.mask(shape, frame) == 0).astype(np.float32))
 
 
 def way_of(light: ShotLight, noise: float, record: LightRecord | None = None, on_progress: Callable[[float], None] | None = None) -> Travel:

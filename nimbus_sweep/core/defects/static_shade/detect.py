@@ -41,6 +41,8 @@ _DOUBT = (0.05, 0.9)
 _LISTED = 0.3
 # Samples across a veil as it is looked at, about; pixels across a mark from which it is looked at at half the size; and the coarsest.
 _VEIL_ACROSS, _DUST_ACROSS, _COARSEST = 60, 60, 4
+# Pixels of a box from which it is looked at at half the size, however thin what lies in it is; and samples of all pairs that are held at a time.
+_WIDE, _HELD = 160_000, 4_000_000
 
 
 def find(
@@ -171,7 +173,9 @@ def _measured(
 
 def _looked_at_step(c: Candidate) -> int:
     """How many times smaller a candidate is looked at: the larger it is, the softer."""
-    return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS)) if c.veil else 2 if c.across >= _DUST_ACROSS else 1
+    if c.veil:
+        return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS))
+    return 2 if c.across >= _DUST_ACROSS or c.box.width * c.box.height > _WIDE else 1
 
 
 def _probed(
@@ -187,6 +191,7 @@ def _probed(
 ) -> tuple[ShadeMark | None, float]:
     box = about(c.box, _looked_at_step(c))
     needed = (c.narrow if c.veil else c.across) + 2.0
+    most = int(np.clip(_HELD // (box.shape[0] * box.shape[1]), _PROBE_PAIRS, most))
     seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False, on_progress=progress)
     if seen is None:
         return None, 0.0
