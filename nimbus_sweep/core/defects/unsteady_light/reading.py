@@ -16,7 +16,7 @@ from .channels import channel_courses
 from .course import Change, RhythmFit, limited, meant, rhythm, unsteadiness
 from .pairs import LAGS, Cells, Pairs, close, measure
 from .part import changing_part
-from .solve import Knots, Whole, along, left_by, solve_field, solve_whole
+from .solve import Knots, Whole, along, disagreement, left_by, solve_field, solve_whole
 
 Course = NDArray[np.float64]
 Kind = Literal["bands", "on-off", "jumps", "whole", "patches"]
@@ -42,6 +42,8 @@ _WIDE = 1.5
 _BLOCKS, _SPREAD_OVER = (18, 16), 5
 # Small pixels the shorter side of the picture has to have for its light to be read.
 _SMALLEST = 16
+# By how much pairs of frames may contradict each other, as a log of light, and as a share of what they tell, before nothing is told by them.
+_DISAGREES, _DISAGREES_SHARE = 0.01, 0.3
 # Of what changes, the share that has to be uneven over the picture to be called patches.
 _UNEVEN = 0.25
 
@@ -207,6 +209,8 @@ def read_at_once(
     rest = without(pairs, bands, record) if bands is not None else pairs
     whole = solve_whole(rest.grouped(*_BLOCKS))
     course = at_mean(whole, rest)
+    if disagreement(rest) > max(_DISAGREES, _DISAGREES_SHARE * unsteadiness(course)):
+        return _nothing(len(record))
     keeps = keep or max(8, round(2 * float(record.rate)))
     kinds: dict[Kind, float] = {} if bands is None else {"bands": bands.model.swing}
     patches, uneven = _patches(rest, whole, course, least)

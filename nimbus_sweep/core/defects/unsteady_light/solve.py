@@ -110,6 +110,23 @@ def middles(values: Cells, weight: Cells) -> Cells:
     return np.take_along_axis(values, np.take_along_axis(order, at[:, None], 1), 1)[:, 0]
 
 
+def disagreement(pairs: Pairs) -> float:
+    """How far two steps of one frame are from the step of two over the same frames, as a log of light, for one step.
+
+    Light that changes adds up, whatever it does. What motion was missed by does not: of a dark picture with few bright points, say.
+    The middle over the shot, as a standard deviation; 0 where too few frames tell.
+    """
+    base = pairs.weight.reshape(len(pairs.one), -1)
+    told = middles(pairs.ratio.reshape(len(pairs.one), -1), base) if len(pairs.one) else np.zeros(0)
+    step = {(int(i), int(j)): float(v) for i, j, v, bears in zip(pairs.one, pairs.other, told, base.sum(1), strict=True) if bears > 0}
+    left = [
+        step[n, n + 2] - step[n, n + 1] - step[n + 1, n + 2]
+        for n in range(pairs.count - 2)
+        if step.keys() >= {(n, n + 1), (n + 1, n + 2), (n, n + 2)}
+    ]
+    return 1.4826 * float(np.median(np.abs(left))) / np.sqrt(3) if len(left) > 2 else 0.0
+
+
 def _likely(pairs: Pairs, ratio: Cells, weight: Cells) -> float:
     """Standard deviation over time of the light, as far as frames that follow one another tell."""
     near = (pairs.other - pairs.one == 1) & (weight.sum(1) > 0)
