@@ -1,4 +1,4 @@
-"""How sure a few features make something: a quadratic logistic model whose numbers are data, written by a tool that fits them."""
+"""How sure a few features make something: a logistic model whose numbers are data, written by a tool that fits them."""
 
 from __future__ import annotations
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import lru_cache, partial
+from functools import cached_property, lru_cache, partial
 
 import cv2
 import numpy as np
@@ -87,7 +87,7 @@ class ShotLight:
         near, away = (cv2.resize(m, size, interpolation=cv2.INTER_AREA) if factor > 1 else m for m in (mine, theirs))
         return (near > 0.99) * (carried(away, motion, places, smooth=False) > 0.99)
 
-    @property
+    @cached_property
     def noise(self) -> float:
         """Standard deviation of the noise, on the flattest parts (Immerkaer 1996), in codes."""
         return float(np.median([flattest(self(at), 15) for at in range(0, len(self), max(1, len(self) // 6))]))

@@ -8,11 +8,13 @@ import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource
+from nimbus_sweep.core.defects.unsteady_light.detect import surveyed
 from nimbus_sweep.core.defects.unsteady_light.pairs import Pairs
-from nimbus_sweep.core.defects.unsteady_light.reading import read_at_once
 from nimbus_sweep.core.defects.unsteady_light.solve import disagreement
+from nimbus_sweep.core.defects.unsteady_light.stretches import read
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.media.layout import picture_format
+from nimbus_sweep.wording import note
 
 COUNT = 60
 
@@ -45,5 +47,11 @@ def stars(gains: np.ndarray) -> MemorySource:
 
 
 def test_nothing_is_told_of_a_sky_of_points_that_motion_is_missed_in(tmp_path: Path) -> None:
-    source = stars(np.ones(24))
-    assert read_at_once(record(tmp_path / "light", source)).kinds == {}
+    told = record(tmp_path / "light", stars(np.ones(24)))
+    found, reading = surveyed(told, 0, 24)
+    assert found.findings == []
+    assert reading is not None
+    assert reading.contradicted
+    (unclear,) = found.notes
+    assert "cannot be told" in note(unclear)
+    assert read(told, stretch=12).contradicted

@@ -9,6 +9,7 @@ that of the scene points that pass, a veil lies over it. What stands out is then
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 
 import cv2
@@ -44,6 +45,9 @@ _VEIL_ACROSS, _DUST_ACROSS, _COARSEST = 60, 60, 4
 # Pixels of a box from which it is looked at at half the size, however thin what lies in it is; and samples of all pairs that are held at a time.
 _WIDE, _HELD = 160_000, 4_000_000
 
+# Told of what speaks for a candidate.
+Heard = Callable[[Candidate, tuple[float, ...]], None]
+
 
 def find(
     volume: TimeVolume,
@@ -52,7 +56,7 @@ def find(
     record: LightRecord | None = None,
     known: ShotEvidence | None = None,
     every: bool = False,
-    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
+    heard: Heard | None = None,
 ) -> ShadeSurvey:
     """Find the static shade of a shot.
 
@@ -102,7 +106,7 @@ def find(
     for c in found:
         c.mark(marked)
     found, large = (promising(seen, first[0], second[0], kind, light.shape, lambda: progress(0.38), every) for kind in (found, large))
-    moving = seen.moving
+    shot = _Shot(light, way, noise, seen.moving, heard)
     del seen
     known.forget_pairs()
     progress(0.4)
@@ -120,7 +124,7 @@ def find(
         if c.veil:
             mask = proven.copy()
             c.mark(mask)
-        made = _measured(light, way, noise, mask, c, moving, partial(told, c), heard)
+        made = _measured(shot, mask, c, partial(told, c))
         told(c, 1.0)
         return made
 
@@ -154,20 +158,24 @@ def _same(one: ShadeMark, other: ShadeMark) -> bool:
     return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
 
 
-def _measured(
-    light: ShotLight,
-    way: Travel,
-    noise: float,
-    marked: Plane,
-    c: Candidate,
-    moving: float,
-    progress: Callable[[float], None],
-    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
-) -> ShadeMark | None:
+@dataclass(frozen=True)
+class _Shot:
+    """What candidates are measured in: its light, the camera's way, the noise, how much of the picture moves, and who is told."""
+
+    light: ShotLight
+    way: Travel
+    noise: float
+    moving: float
+    heard: Heard | None
+
+
+def _measured(shot: _Shot, marked: Plane, c: Candidate, progress: Callable[[float], None]) -> ShadeMark | None:
     """Measure a candidate; where few pairs leave doubt, with more."""
-    made, sure = _probed(light, way, noise, marked, c, moving, _PROBE_PAIRS, lambda share: progress(0.3 * share), heard)
-    if _DOUBT[0] < sure < _DOUBT[1]:
-        made, _ = _probed(light, way, noise, marked, c, moving, 4 * _PROBE_PAIRS, lambda share: progress(0.3 + 0.7 * share), heard)
+    made, sure = _probed(shot, marked, c, _PROBE_PAIRS, lambda share: progress(0.3 * share))
+    height, width = about(c.box, _looked_at_step(c)).shape
+    most = min(4 * _PROBE_PAIRS, _HELD // (height * width))
+    if _DOUBT[0] < sure < _DOUBT[1] and most > _PROBE_PAIRS:
+        made, _ = _probed(shot, marked, c, most, lambda share: progress(0.3 + 0.7 * share))
     return made
 
 
@@ -179,20 +187,12 @@ def _looked_at_step(c: Candidate) -> int:
 
 
 def _probed(
-    light: ShotLight,
-    way: Travel,
-    noise: float,
-    marked: Plane,
-    c: Candidate,
-    moving: float,
-    most: int,
-    progress: Callable[[float], None] | None = None,
-    heard: Callable[[Candidate, tuple[float, ...]], None] | None = None,
+    shot: _Shot, marked: Plane, c: Candidate, most: int, progress: Callable[[float], None] | None = None
 ) -> tuple[ShadeMark | None, float]:
+    light, heard = shot.light, shot.heard
     box = about(c.box, _looked_at_step(c))
     needed = (c.narrow if c.veil else c.across) + 2.0
-    most = int(np.clip(_HELD // (box.shape[0] * box.shape[1]), _PROBE_PAIRS, most))
-    seen = view_pairs(light, way, box, marked, noise, most, needed, fine=False, on_progress=progress)
+    seen = view_pairs(light, shot.way, box, marked, shot.noise, most, needed, fine=False, on_progress=progress)
     if seen is None:
         return None, 0.0
     inner = c.within(box)
@@ -209,7 +209,7 @@ def _probed(
     proof = prove(seen, fit, inner)
     kind: ShadeName = "dust"
     share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
-    told = features(proof, seen, c, needed, c.at_edge(light.shape), moving)
+    told = features(proof, seen, c, needed, c.at_edge(light.shape), shot.moving)
     if heard and not c.veil:
         heard(c, told)
     confidence = sureness(told)
@@ -218,7 +218,7 @@ def _probed(
         laid = Veil(0.0, 0.0, veil.level)
     if (c.veil and kind != "veil") or confidence < _LISTED:
         return None, confidence
-    return _proven_mark(kind, share, laid, confidence, proof, seen, box, light, way), confidence
+    return _proven_mark(kind, share, laid, confidence, proof, seen, box, light, shot.way), confidence
 
 
 def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:

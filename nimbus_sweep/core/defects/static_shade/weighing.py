@@ -43,9 +43,9 @@ def features(proof: Proof, seen: PairViews, c: Candidate, needed: float, edge: b
     moving : float
         How much of the picture moves, 0 to 1.
     """
-    before = dict(zip(TOLD_BEFORE, c.told, strict=True))
+    depth, depth_before = (np.log(deep + 0.01) for deep in (max(proof.depth, 0), np.exp(c.told[TOLD_BEFORE.index("depth")])))
     told = (
-        np.log(max(proof.depth, 0) + 0.01),
+        depth,
         proof.agree,
         np.log(max(proof.stands_out, 0) + 0.1),
         -abs(np.log(np.clip(proof.follows, 0.05, 8))),
@@ -59,7 +59,7 @@ def features(proof: Proof, seen: PairViews, c: Candidate, needed: float, edge: b
         np.log(len(seen)),
         float(edge),
         moving,
-        abs(np.log(max(proof.depth, 0) + 0.01) - np.log(np.exp(before["depth"]) + 0.01)),
+        abs(depth - depth_before),
         *c.told,
     )
     return tuple(float(v) for v in told)

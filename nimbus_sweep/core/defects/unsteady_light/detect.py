@@ -121,7 +121,8 @@ def _sure(size: float) -> float:
 
 def _notes(reading: LightReading, record: LightRecord) -> tuple[Note, ...]:
     kept_changes = [_kept(change, record) for change in reading.changes if abs(change.size) > 0.1]
-    return (*kept_changes, *(Note(kind=KIND, code="missed-cut", values={"frame": at}) for at in missed_cuts(record)))
+    unclear = [Note(kind=KIND, code="contradicted")] if reading.contradicted else []
+    return (*unclear, *kept_changes, *(Note(kind=KIND, code="missed-cut", values={"frame": at}) for at in missed_cuts(record)))
 
 
 def _kept(change: Change, record: LightRecord) -> Note:

@@ -43,7 +43,7 @@ _BLOCKS, _SPREAD_OVER = (18, 16), 5
 # Small pixels the shorter side of the picture has to have for its light to be read.
 _SMALLEST = 16
 # By how much pairs of frames may contradict each other, as a log of light, and as a share of what they tell, before nothing is told by them.
-_DISAGREES, _DISAGREES_SHARE = 0.01, 0.3
+_DISAGREES, _DISAGREES_SHARE = 0.025, 0.3
 # Of what changes, the share that has to be uneven over the picture to be called patches.
 _UNEVEN = 0.25
 
@@ -96,6 +96,8 @@ class LightReading:
     part : tuple of float, or None
         Left, top, right, bottom, as shares of the picture, of the one part in which there are bands; None where they are
         all over it.
+    contradicted : bool
+        Whether pairs of frames contradict each other, so that nothing is told; in any stretch of a long shot.
     """
 
     count: int
@@ -111,6 +113,7 @@ class LightReading:
     tinted: bool = False
     pairs: Pairs | None = None
     part: tuple[float, float, float, float] | None = None
+    contradicted: bool = False
 
     @property
     def everywhere(self) -> Bands | None:
@@ -210,7 +213,7 @@ def read_at_once(
     whole = solve_whole(rest.grouped(*_BLOCKS))
     course = at_mean(whole, rest)
     if disagreement(rest) > max(_DISAGREES, _DISAGREES_SHARE * unsteadiness(course)):
-        return _nothing(len(record))
+        return _nothing(len(record), contradicted=True)
     keeps = keep or max(8, round(2 * float(record.rate)))
     kinds: dict[Kind, float] = {} if bands is None else {"bands": bands.model.swing}
     patches, uneven = _patches(rest, whole, course, least)
@@ -282,9 +285,9 @@ def too_little(record: LightRecord) -> bool:
     return len(record) < 3 or min(record.shape) < _SMALLEST
 
 
-def _nothing(count: int) -> LightReading:
+def _nothing(count: int, contradicted: bool = False) -> LightReading:
     flat = np.zeros(count)
-    return LightReading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0)
+    return LightReading(count, None, Whole(flat, np.ones(count)), flat, rhythm(flat), [], None, {}, 0.0, contradicted=contradicted)
 
 
 def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind, float], least: float) -> LightReading:

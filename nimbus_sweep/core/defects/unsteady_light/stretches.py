@@ -17,7 +17,7 @@ from .reading import LEAST, Bands, Course, Kind, LightReading, read_at_once
 from .solve import Whole
 
 # Frames read at once, and those that two stretches share.
-STRETCH, _SHARED = 1200, 60
+STRETCH, _SHARED = 600, 60
 # Leans, in radians, that are the same.
 _SAME = 0.05
 
@@ -90,6 +90,7 @@ def _joined(found: list[LightReading], shared: int, keep: int, least: float) -> 
         channels=_level(channels, shared) if len(channels) == len(found) else None,
         tinted=any(r.tinted for r in found),
         part=next((r.part for r in found if r.part is not None), None),
+        contradicted=any(r.contradicted for r in found),
     )
 
 
