@@ -19,6 +19,7 @@ from ..model.findings import CONVINCES, Finding, Note, Surveyed
 from ..model.kinds import DefectKind
 from ..model.regions import Masked
 from ..model.registry import DEFECTS
+from .pace import Pace
 
 __all__ = ["CONVINCES", "Finding", "Surveyed", "survey"]
 log = logging.getLogger(__name__)
@@ -77,13 +78,13 @@ class _ShotSurvey:
     def run(self, on_progress: Callable[[float], None] | None) -> tuple[dict[str, Surveyed], list[Note]]:
         """What each of them found, and what kept any from it."""
         at_once = sum(k.takes for k in self._at_once)
-        total = max(1.0, at_once + self._frames)
+        pace = Pace((at_once, self._frames))
 
         def tell() -> None:
             if self._failure is not None:
                 raise self._failure
             if on_progress is not None:
-                on_progress(min(1.0, (at_once * self._at_once_share + self._frames * self._pass_share) / total))
+                on_progress(pace.share((self._at_once_share, self._pass_share)))
 
         with single_threaded_pictures(), Tasks(min(2, cores())) as tasks:
             try:
