@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import shutil
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -148,6 +149,20 @@ def test_undo_and_redo(desk: Desk, open_reel: int) -> None:
         desk.post(f"/reels/{open_reel}/undo")
     assert state(desk, open_reel)["undo"] is None
     assert desk.post(f"/reels/{open_reel}/undo").get_json()["said"] == "There is nothing to take back."
+
+
+def test_the_light_of_a_finding_is_drawn_against_that_around_it(desk: Desk, open_reel: int) -> None:
+    site = SITES[1]
+    index = desk.post(f"/reels/{open_reel}/findings", {"x": site.x, "y": site.y}).get_json()["index"]
+    sheet = desk.client.get(f"/reels/{open_reel}/sheet/condition").text
+    assert f"/findings/{index}/course" in sheet
+    told = desk.client.get(f"/reels/{open_reel}/findings/{index}/course")
+    assert told.status_code == 200
+    here, around = re.findall(r'<polyline points="([^"]+)"', told.text)[::-1]
+    assert len(here.split()) == len(around.split()) > 3
+    assert here != around
+    assert "frames" in told.text
+    assert desk.client.get(f"/reels/{open_reel}/findings/99/course").status_code == 404
 
 
 def test_placing_nudging_and_settings(desk: Desk, open_reel: int) -> None:

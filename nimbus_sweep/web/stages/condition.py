@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Literal
 
+import numpy as np
 from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request
 from pydantic import ValidationError
 
+from ...core.evidence.mark_course import mark_course
 from ...core.model.findings import Finding, JudgedFinding
 from ...core.model.recipes import first_fault
 from ...core.model.registry import DEFECTS, STEPS
@@ -15,6 +17,7 @@ from ...jobs.tasks import SurveySettings
 from ...store import edits
 from ...store.models import Reel
 from ...wording import title
+from .charts import CHART_HIGH, CHART_WIDE, chart_points
 from .common import Body, DrawnShape, SweepError, changes, follow_up, latest, place_named, read_body, reel_or_404, services
 from .light import drawn as drawn_light
 
@@ -98,6 +101,24 @@ def judge(reel_id: int, index: int, state: Literal["kept", "dismissed", "doubtfu
         verb = {"kept": "Kept", "dismissed": "Dismissed", "doubtful": "Left as doubtful"}[state]
         _changed(reel, place, f"{verb} {_where(one)}", found)
     return jsonify(said=state)
+
+
+@pages.get("/reels/<int:reel_id>/findings/<int:index>/course")
+def course(reel_id: int, index: int) -> str:
+    """The light of a finding that stays put over time against that just around it, as a small chart."""
+    reel = reel_or_404(reel_id)
+    place = place_named(reel)
+    _, one = _finding(reel, place, index)
+    shot = services().viewing.shots(reel)[place]
+    volume = services().viewing.volume(reel, shot).between(*shot.span)
+    made = mark_course(volume, (one.x, one.y, one.width, one.height), getattr(one.evidence, "outline", ()))
+    if made is None:
+        return render_template("sheets/course.html", course=None)
+    low, high = (float(f([made.here, made.around])) for f in (np.min, np.max))
+    at = np.linspace(0, 1, len(made.frames))
+    here, around = (chart_points(at, 0.05 + 0.9 * (v - low) / max(high - low, 1.0)) for v in (made.here, made.around))
+    ends = {"low": round(low), "high": round(high)}
+    return render_template("sheets/course.html", course=made, width=CHART_WIDE, height=CHART_HIGH, here=here, around=around, **ends)
 
 
 class _Place(Body):

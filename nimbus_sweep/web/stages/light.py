@@ -26,6 +26,7 @@ from ...jobs.reels import light_path, volume_path
 from ...store import edits
 from ...store.models import Reel
 from ..viewing import NotReady
+from .charts import CHART_HIGH, CHART_WIDE, chart_points
 from .common import place_named, reel_or_404, services, shot_named
 
 pages = Blueprint("light", __name__)
@@ -33,7 +34,7 @@ pages = Blueprint("light", __name__)
 # An analysis, and the region and what is held out of it as JSON, or nothing.
 _Analysis = tuple[Path, Masked | None, Masked | None]
 # Size of the drawings in the sheet.
-_WIDE, _HIGH, _LOW = 276, 64, 54
+_LOW = 54
 
 
 @lru_cache(maxsize=64)
@@ -66,30 +67,20 @@ def drawn(reel: Reel, shot: Shot) -> dict[str, Any] | None:
         return None
     rate = reel.facts.frames_a_second
     swing = max(0.05, float(np.abs(light.curve - 1).max()))
-    curve = _points(np.linspace(0, 1, len(light.curve)), 0.5 + (light.curve - 1) / (2.2 * swing), _HIGH)
+    curve = chart_points(np.linspace(0, 1, len(light.curve)), 0.5 + (light.curve - 1) / (2.2 * swing))
     top = max(0.02, float(light.amplitudes.max()))
     return {
-        "width": _WIDE,
-        "high": _HIGH,
+        "width": CHART_WIDE,
+        "high": CHART_HIGH,
         "low": _LOW,
         "curve": curve,
         "swing": swing,
-        "spectrum": _points(light.frequencies / 0.5, light.amplitudes / (1.15 * top), _LOW),
+        "spectrum": chart_points(light.frequencies / 0.5, light.amplitudes / (1.15 * top), _LOW),
         "top": top,
         "half": float(rate) / 2,
-        "marks": [(mains, round(step / 0.5 * _WIDE, 1), step * float(rate)) for mains, step in marks(rate)],
+        "marks": [(mains, round(step / 0.5 * CHART_WIDE, 1), step * float(rate)) for mains, step in marks(rate)],
         "frames": len(light.curve),
     }
-
-
-def _points(x: Any, y: Any, height: int) -> str:
-    """Points of a line, from shares of its width and height."""
-    if len(x) > 2 * _WIDE:
-        # Both ends of what changes within a pixel are drawn.
-        cuts = np.array_split(np.arange(len(x)), _WIDE)
-        at = np.unique([k for part in cuts for k in (part[y[part].argmin()], part[y[part].argmax()])])
-        x, y = x[at], y[at]
-    return " ".join(f"{a * _WIDE:.1f},{height - b * height:.1f}" for a, b in zip(x, y, strict=True))
 
 
 @pages.get("/reels/<int:reel_id>/light/<any(strip,map):kind>.png")
