@@ -6,7 +6,7 @@
 
 draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
-`shade` of dust, hairs and veils (`static_shade/promise.py`). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
+`shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
 also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
 
@@ -28,9 +28,10 @@ from scipy.optimize import minimize
 from benchmarks.proving import files, run
 from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
-from nimbus_sweep.core.defects.static_shade import promise, weighing
+from nimbus_sweep.core.defects.static_shade import promise, veil_search, weighing
 from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.detect import find
+from nimbus_sweep.core.defects.static_shade.veil_search import VeilArea
 from nimbus_sweep.core.defects.stuck_pixels import standing
 from nimbus_sweep.core.defects.stuck_pixels.alone import FEATURES as ALONE_FEATURES
 from nimbus_sweep.core.defects.stuck_pixels.alone import MODEL as ALONE
@@ -44,7 +45,7 @@ from nimbus_sweep.core.media.opening import open_reel
 Array = NDArray[Any]
 # A site is one for the fit from this error, root mean square in codes; nearer than this, in pixels, it is what was found.
 _SHOWS, _NEAR = 3.0, 2
-# A veil came of a candidate from this confidence.
+# A mark came of a candidate from this confidence.
 _CAME = 0.3
 # How many times rarer defects are in footage than in what is drawn.
 _RARER = 7.0
@@ -63,8 +64,8 @@ class Model:
 MODELS = {
     "site": Model(standing.MODEL, standing.FEATURES),
     "alone": Model(ALONE, ALONE_FEATURES),
-    "loss": Model(promise.MODELS[False], promise.FEATURES),
-    "veil": Model(promise.MODELS[True], promise.FEATURES),
+    "loss": Model(promise.MODEL, promise.FEATURES),
+    "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
     # Of few clips: one candidate takes seconds to measure.
     "weighed": Model(weighing.MODEL, weighing.FEATURES, held=3.0, products=False),
 }
@@ -182,14 +183,16 @@ def gathered_shade(first: int, stop: int) -> list[Seen]:
     made: list[Seen] = []
     for case, evidence in drawn(first, stop, ["dust", "hairs", "veil"]):
         scene, things = str(case.facts["scene"]), _on_the_glass(case)
-        heard: list[tuple[Candidate, tuple[float, ...]]] = []
+        heard: list[tuple[Candidate | VeilArea, tuple[float, ...]]] = []
         marks = find(evidence.volume, known=evidence, every=True, heard=lambda *told, heard=heard: heard.append(told)).marks
         for c, told in heard:
-            if c.veil:
-                made.append(Seen(scene, "veil", c.told, bool(told[0] >= _CAME)))
-                continue
             error = max((e for e, mask in things if _covers(c, mask)), default=0.0)
-            made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
+            if isinstance(c, VeilArea):
+                # Veils that overlap are one area.
+                marked = float(np.any([mask for _, mask in things], axis=0)[c.over(evidence.volume) > 0].mean()) if things else 0.0
+                made.append(Seen(scene, "veil", told, marked > 0.5, error, 0.15 < marked <= 0.5))
+            else:
+                made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
         print(sum(e**2 > VISIBLE for e, _ in things), "visible,", len(heard), "measured,", len(marks), "marks:", end=" ")
     return made
 
@@ -201,7 +204,7 @@ def _on_the_glass(case: run.Case) -> list[tuple[float, Array]]:
     return [(float(np.sqrt(((dirty - clean) ** 2)[:, t.mask].mean())), t.mask) for t in things]
 
 
-def _covers(c: Candidate, mask: Array) -> bool:
+def _covers(c: Candidate | VeilArea, mask: Array) -> bool:
     """Whether a candidate is of what lies there."""
     whole = np.zeros(mask.shape, np.float32)
     c.mark(whole)
@@ -237,12 +240,9 @@ def main() -> None:
             kept.write_text(json.dumps([asdict(s) for s in seen]))
     for kind in sorted({s.kind for s in seen}):
         own = [s for s in seen if s.kind == kind]
-        sure = fitted_and_told(own, (0.3, 0.5, 0.7, 0.9), first, stop) if kind in ("site", "alone", "weighed") else None
+        sure = fitted_and_told(own, (0.3, 0.5, 0.7, 0.9), first, stop)
         if kind == "weighed":
-            assert sure is not None
-            own = worth_measuring(own, sure)
-        if kind in ("weighed", "veil"):
-            fitted_and_told(own, (0.002, 0.004, 0.006, 0.01, 0.02, 0.05), first, stop)
+            fitted_and_told(worth_measuring(own, sure), (0.002, 0.004, 0.006, 0.01, 0.02, 0.05), first, stop)
 
 
 def fitted_and_told(seen: list[Seen], levels: tuple[float, ...], first: int, stop: int) -> Array:

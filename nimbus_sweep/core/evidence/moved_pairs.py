@@ -23,6 +23,36 @@ _WORK_WIDTH = 960
 _PAIRS, _PAIRS_LARGE = 48, 28
 # Pixels from which a place counts as having moved on; where the camera never goes far, this share of how far it goes, and no less than that.
 _MOVED, _SHARE_OF_FAR, _LEAST_MOVED = 5.0, 0.35, 2.0
+# Squared difference of lights, as logarithms, that noise and motion usually leave.
+_USUAL = 0.0004
+
+# Blocks across the picture, about, over which the light of pairs is told as a whole.
+_BLOCKS = 160
+
+
+@dataclass(frozen=True)
+class PairBlocks:
+    """What the pairs tell of blocks of the picture: their light, and where each moves.
+
+    Here what the light of a block differs by takes nothing from its weight, only what its detail differs by does.
+
+    Attributes
+    ----------
+    size : int
+        Samples of the pictures as they are looked at to a block's side.
+    own, scene : ndarray, float32, (views, rows, columns)
+        Mean light of a block, and of the same points of the scene in the other frame; codes above black.
+    weight : ndarray, float16, (views, rows, columns)
+        How far to trust that, 0 to 1.
+    motion : ndarray, float16, (views, rows, columns, 2)
+        Where the points lie in the other frame, in blocks to the right and down.
+    """
+
+    size: int
+    own: NDArray[np.float32]
+    scene: NDArray[np.float32]
+    weight: NDArray[np.float16]
+    motion: NDArray[np.float16]
 
 
 @dataclass(frozen=True)
@@ -45,6 +75,7 @@ class MovedPairs:
         How far the camera has moved, in pixels of the frame.
     moving : float
         How much of the picture moves, 0 to 1.
+    blocks : PairBlocks
     """
 
     factor: int
@@ -54,6 +85,7 @@ class MovedPairs:
     weight: NDArray[np.float16]
     far: NDArray[np.float64]
     moving: float
+    blocks: PairBlocks
 
     @property
     def half(self) -> NDArray[np.int64]:
@@ -102,6 +134,10 @@ def moved_pairs(light: ShotLight, way: Travel, noise: float, progress: Callable[
     scene = np.zeros((2 * len(couples), *shape), np.float16)
     weight = np.zeros_like(scene)
     moving = np.zeros(len(couples))
+    size = max(2, round(shape[1] / _BLOCKS))
+    cells = (2 * len(couples), shape[0] // size, shape[1] // size)
+    own, others = np.zeros(cells, np.float32), np.zeros(cells, np.float32)
+    trusted, motion_of = np.zeros(cells, np.float16), np.zeros((*cells, 2), np.float16)
 
     def hold(k: int) -> None:
         (one, mine), (other, theirs) = (ready[n] for n in couples[k])
@@ -113,15 +149,22 @@ def moved_pairs(light: ShotLight, way: Travel, noise: float, progress: Callable[
             found = _motion(seen, motion, returns, moved)
             moving[k] += found.moving / 2
             used, share = (_enlarged(part, shape) for part in (found.used * np.float32(half), found.share))
-            scene[2 * k + n], weight[2 * k + n] = _compensated(near, away, used, share, places, goes_on / factor)
+            view = 2 * k + n
+            passes = carried(away, used, places)
+            weight[view] = _weight(cv2.blur(_log_difference(near, passes), (31, 31)), used, share, near, np.float32(goes_on / factor))
+            own[view], others[view], trust, motion_of[view] = _blocks(near, passes, used, share, size)
             if not light.is_whole:
-                weight[2 * k + n] *= light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
+                seen_twice = light.usable_both(couples[k][n], couples[k][1 - n], used, places, factor)
+                weight[view] *= seen_twice
+                trust *= _in_blocks(seen_twice, trust.shape, size)
+            scene[view], trusted[view] = passes, trust
 
     for done, _ in enumerate(parallel_map(hold, range(len(couples)))):
         progress((done + 1) / len(couples))
     frame = np.array([n for couple in couples for n in couple])
     far = np.array([way.from_frame(i)[j] for i, j in couples]).repeat(2)
-    return MovedPairs(factor, {n: plane for n, (plane, _) in ready.items()}, frame, scene, weight, far, float(np.median(moving)))
+    blocks = PairBlocks(size, own, others, trusted, motion_of)
+    return MovedPairs(factor, {n: plane for n, (plane, _) in ready.items()}, frame, scene, weight, far, float(np.median(moving)), blocks)
 
 
 def _enlarged(plane: Plane, shape: tuple[int, ...]) -> Plane:
@@ -158,11 +201,50 @@ def _motion(seen: Look, there: Field, back: Field, moved: float) -> _Motion:
     return _Motion(dense * there + (1 - dense) * filled, share, float(moving.sum()) / max(float(trust.sum()), 1e-6))
 
 
-def _compensated(one: Plane, other: Plane, used: Field, share: Plane, places: Field, moved: float) -> tuple[Plane, Plane]:
-    """Light of the scene points of `one` as `other` shows them, and how far to trust it."""
-    scene = carried(other, used, places)
-    missed = cv2.blur(_log_difference(one, scene), (31, 31))
-    return scene, _weight(missed, np.ascontiguousarray(used), np.ascontiguousarray(share), one, np.float32(moved))
+def _in_blocks(plane: Plane, shape: tuple[int, ...], size: int) -> Plane:
+    """Means over whole blocks."""
+    whole = np.ascontiguousarray(plane[: shape[0] * size, : shape[1] * size])
+    return np.asarray(cv2.resize(whole, shape[::-1], interpolation=cv2.INTER_AREA))
+
+
+def _blocks(one: Plane, scene: Plane, used: Field, share: Plane, size: int) -> tuple[Plane, Plane, Plane, Field]:
+    """The light of blocks in a frame and of the same points of the scene in the other, how far to trust it, and how far they move."""
+    shown, passes, away, square, motion = _block_means(one, scene, used, size)
+    # Detail that differs is missed by its motion, which misses what is about it, too.
+    uneven = cv2.blur(np.maximum(cv2.blur(square, (3, 3)) - cv2.blur(away, (3, 3)) ** 2, 0), (7, 7))
+    height, width = shown.shape
+    at = motion + np.stack(np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32)), -1)
+    on = ((at >= 0) & (at <= (width - 1, height - 1))).all(-1)
+    lit = np.clip((np.minimum(shown, passes) - 4) / 12, 0, 1)
+    weight = _USUAL / (uneven + _USUAL) * lit * on * _in_blocks(share, shown.shape, size)
+    return shown, passes, weight.astype(np.float32), motion
+
+
+@njit("(float32[:, ::1], float32[:, ::1], float32[:, :, ::1], int64)", cache=True, nogil=True, error_model="numpy")
+def _block_means(one: Plane, scene: Plane, used: Field, size: int) -> tuple[Plane, Plane, Plane, Plane, Field]:
+    """Of each block the two lights, the logarithm of their ratio and its square, and the motion in blocks."""
+    rows, columns = one.shape[0] // size, one.shape[1] // size
+    shown, passes = np.empty((rows, columns), np.float32), np.empty((rows, columns), np.float32)
+    differs, squared = np.empty((rows, columns), np.float32), np.empty((rows, columns), np.float32)
+    motion = np.empty((rows, columns, 2), np.float32)
+    none, floor, most, count = np.float32(0), np.float32(4), np.float32(0.5), np.float32(size * size)
+    for r in range(rows):
+        for c in range(columns):
+            mine = theirs = away = square = across = down = none
+            for y in range(r * size, (r + 1) * size):
+                for x in range(c * size, (c + 1) * size):
+                    a, b = max(one[y, x], none), max(scene[y, x], none)
+                    miss = min(max(np.log((a + floor) / (b + floor)), -most), most)
+                    mine += a
+                    theirs += b
+                    away += miss
+                    square += miss * miss
+                    across += used[y, x, 0]
+                    down += used[y, x, 1]
+            shown[r, c], passes[r, c] = mine / count, theirs / count
+            differs[r, c], squared[r, c] = away / count, square / count
+            motion[r, c, 0], motion[r, c, 1] = across / count / size, down / count / size
+    return shown, passes, differs, squared, motion
 
 
 @njit("(float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
@@ -187,7 +269,7 @@ def _weight(missed: Plane, used: Field, share: Plane, one: Plane, moved: np.floa
     """How far to trust each sample: where the surroundings agree, the scene has moved, and it is not near black."""
     height, width = one.shape
     weight = np.empty((height, width), np.float32)
-    none, all_of_it, usual = np.float32(0), np.float32(1), np.float32(0.0004)
+    none, all_of_it, usual = np.float32(0), np.float32(1), np.float32(_USUAL)
     for y in range(height):
         for x in range(width):
             at_x, at_y = np.float32(x) + used[y, x, 0], np.float32(y) + used[y, x, 1]

@@ -78,14 +78,14 @@ class ShotLight:
             return None
         return self._usable(int(self.volume.numbers[at]) if self._hold_out.changes else 0)
 
-    def usable_both(self, one: int, other: int, motion: Field, places: Field, factor: int) -> Plane | float:
+    def usable_both(self, one: int, other: int, motion: Field, places: Field, factor: int) -> Plane:
         """The same, `factor` times smaller, of two frames at once along the motion between them."""
         mine, theirs = self.usable(one), self.usable(other)
-        if mine is None or theirs is None:
-            return 1.0
         size = (places.shape[1], places.shape[0])
+        if mine is None or theirs is None:
+            return np.ones(size[::-1], np.float32)
         near, away = (cv2.resize(m, size, interpolation=cv2.INTER_AREA) if factor > 1 else m for m in (mine, theirs))
-        return (near > 0.99) * (carried(away, motion, places, smooth=False) > 0.99)
+        return np.asarray((near > 0.99) * (carried(away, motion, places, smooth=False) > 0.99), np.float32)
 
     @cached_property
     def noise(self) -> float:

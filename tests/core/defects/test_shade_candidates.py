@@ -22,7 +22,7 @@ def found_in(drawn: Plane) -> list[Candidate]:
     rng = np.random.default_rng(4)
     mass = np.ones(SIZE, np.float32)
     one, other = (drawn + rng.normal(0, 0.002, SIZE).astype(np.float32) for _ in range(2))
-    return candidates((one, mass), (other, mass), 1, False, SIZE)
+    return candidates((one, mass), (other, mass), 1, SIZE)
 
 
 def drawn_hair(width: int) -> Plane:
@@ -35,7 +35,7 @@ def drawn_hair(width: int) -> Plane:
 def test_a_hair_that_bends_round_is_as_wide_as_it_is(width: int) -> None:
     (hair,) = found_in(drawn_hair(width))
     assert width <= hair.across <= width + 5
-    assert hair.narrow > 25
+    assert min(hair.box.width, hair.box.height) > 25
     whole = np.zeros(SIZE, np.float32)
     hair.mark(whole)
     # All of the hair, and not what it bends round.
@@ -66,7 +66,7 @@ def views(far: float, passing: float) -> PairViews:
 @pytest.mark.parametrize("far", [0.0, 60.0])
 def test_nothing_that_speaks_for_it_makes_no_mark(far: float) -> None:
     before = (np.log(0.01), *(0.0 for _ in TOLD_BEFORE[1:]))
-    nothing = Candidate(Box(10, 10, 12, 12), np.ones((12, 12), np.float32), 4.0, False, 8.0, before)
+    nothing = Candidate(Box(10, 10, 12, 12), np.ones((12, 12), np.float32), 4.0, 8.0, before)
     told = features(Proof(0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0), views(far, 0.0), nothing, 10.0, False, 0.9)
     assert len(told) == len(FEATURES)
     assert np.isfinite(told).all()

@@ -11,7 +11,7 @@ import pytest
 from benchmarks.material import MemorySource, panned
 from nimbus_sweep.core.defects.stuck_pixels.detect import find
 from nimbus_sweep.core.defects.stuck_pixels.standing import Standing, standing_sites
-from nimbus_sweep.core.evidence.moved_pairs import MovedPairs
+from nimbus_sweep.core.evidence.moved_pairs import MovedPairs, PairBlocks
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.model.findings import CONVINCES
@@ -62,7 +62,9 @@ def test_what_is_left_is_what_a_site_adds() -> None:
         plane[10, 12] += 20
     weight = np.ones((12, *shape), np.float16)
     weight[:, 3, 4] = 0
-    seen = MovedPairs(1, light, np.repeat(np.arange(6), 2), scene_light, weight, np.repeat(np.arange(6.0), 2), 1.0)
+    none = np.zeros((12, 1, 1), np.float32)
+    no_blocks = PairBlocks(1, none, none, none.astype(np.float16), np.zeros((12, 1, 1, 2), np.float16))
+    seen = MovedPairs(1, light, np.repeat(np.arange(6), 2), scene_light, weight, np.repeat(np.arange(6.0), 2), 1.0, no_blocks)
     stands = Standing.of(seen)
     assert stands.depart[10, 12] == pytest.approx(20, abs=1)
     assert stands.score[3, 4] == 0

@@ -10,21 +10,17 @@ from numpy.typing import NDArray
 
 from ...base.parallel import parallel_map
 from ...evidence.moved_pairs import MovedPairs
-from ...evidence.travel import DISTANCES
 from ...imaging.box import Box
 from ...imaging.motion import Plane, blur
 from ...imaging.stack_statistics import robust
-from .marks import ShadeMark
 
 Mask = NDArray[np.bool_]
-_MOST, _MOST_VEILS = 60, 10
+_MOST = 60
 # A share of light lost below this is not looked for; a mark must reach the second.
 EDGE, _CORE = 0.02, 0.06
-LARGE, HAIR = 40, 18
+HAIR = 18
 # Share of its box that what is compact takes up; and of its depth, up to which it counts as its soft edge.
 _COMPACT, _SKIRT = 0.3, 0.3
-# Share of a candidate that a mark takes up which is no other than it.
-_TAKEN = 0.35
 
 
 def loss_map(seen: MovedPairs, half: int) -> tuple[Plane, Plane]:
@@ -48,38 +44,14 @@ def loss_map(seen: MovedPairs, half: int) -> tuple[Plane, Plane]:
     return loss, mass
 
 
-def contrast_map(seen: MovedPairs, half: int) -> tuple[Plane, Plane]:
-    """Logarithm of the spread of light over time at each pixel against that of the scene points that pass, smoothed."""
-    picked = np.flatnonzero(seen.half == half)
-    small = (max(1, seen.scene.shape[2] // 2), max(1, seen.scene.shape[1] // 2))
-    sums = np.zeros((5, small[1], small[0]), np.float32)
-    for k in picked:
-        shown = cv2.resize(seen.light[int(seen.frame[k])], small, interpolation=cv2.INTER_AREA)
-        scene = cv2.resize(seen.scene[k].astype(np.float32), small, interpolation=cv2.INTER_AREA)
-        weight = cv2.resize(seen.weight[k].astype(np.float32), small, interpolation=cv2.INTER_AREA)
-        # Only what has come clear of a large mark shows what it does.
-        weight *= np.float32(min(1.0, seen.far[k] / DISTANCES[-1]) ** 4)
-        shown, scene = blur(shown, 1.5), blur(scene, 1.5)
-        sums += np.stack([weight, weight * shown, weight * scene, weight * shown * shown, weight * scene * scene])
-    mass = np.maximum(sums[0], 1e-6)
-    shown, scene = sums[1] / mass, sums[2] / mass
-    spread_own = blur(mass * np.maximum(sums[3] / mass - shown**2, 0), 3) / blur(mass, 3)
-    spread_scene = blur(mass * np.maximum(sums[4] / mass - scene**2, 0), 3) / blur(mass, 3)
-    ratio = 0.5 * np.log((spread_own + 2) / (spread_scene + 2))
-    shape = (seen.scene.shape[2], seen.scene.shape[1])
-    return cv2.resize(ratio, shape), cv2.resize(sums[0], shape)
-
-
-def _standing_out(
-    first: Plane, second: Plane, wide: float, core: float, edge: float, fine: float, sure: Mask
-) -> tuple[Mask, Mask, Plane, Plane]:
+def _standing_out(first: Plane, second: Plane, sure: Mask) -> tuple[Mask, Mask, Plane, Plane]:
     """Where both halves lie below their surroundings: cores, areas about them, by how much of the doubt about it, and by how much."""
     both = (first + second) / 2
-    ground = blur(np.clip(both, -0.05, 0.05), wide)
+    ground = blur(np.clip(both, -0.05, 0.05), 30.0)
     doubt = np.sqrt(blur(np.minimum((first - second) ** 2, 0.04) / 4, 12)) + 0.004
-    one, other, mean = (blur(p - ground, fine) for p in (first, second, both))
-    agreed = sure & (one < -np.maximum(core / 2, 2 * doubt)) & (other < -np.maximum(core / 2, 2 * doubt))
-    return agreed & (mean < -np.maximum(core, 4 * doubt)), mean < -np.maximum(edge, 1.5 * doubt), -mean / doubt, -mean
+    one, other, mean = (blur(p - ground, 1.0) for p in (first, second, both))
+    agreed = sure & (one < -np.maximum(_CORE / 2, 2 * doubt)) & (other < -np.maximum(_CORE / 2, 2 * doubt))
+    return agreed & (mean < -np.maximum(_CORE, 4 * doubt)), mean < -np.maximum(EDGE, 1.5 * doubt), -mean / doubt, -mean
 
 
 @dataclass(frozen=True)
@@ -93,8 +65,6 @@ class Candidate:
         1 where it may lie, over the box.
     score : float
         How far it stands out of the doubt about it.
-    veil : bool
-        Whether it is looked for as a veil.
     across : float
         How wide what stands out is where it is widest, in pixels: the scene must move so far to show what is behind.
     told : tuple of float
@@ -104,29 +74,23 @@ class Candidate:
     box: Box
     shape: Plane
     score: float
-    veil: bool
     across: float
     told: tuple[float, ...] = ()
-
-    @property
-    def narrow(self) -> int:
-        return min(self.box.width, self.box.height)
 
     def at_edge(self, shape: tuple[int, int]) -> bool:
         """Whether it reaches the edge of a picture of that shape."""
         box = self.box
         return box.left <= 0 or box.top <= 0 or box.left + box.width >= shape[1] or box.top + box.height >= shape[0]
 
-    def is_taken(self, mark: ShadeMark) -> bool:
-        """Whether a mark is what it stands for."""
-        box = self.box
-        across = min(mark.x + mark.width, box.left + box.width) - max(mark.x, box.left)
-        down = min(mark.y + mark.height, box.top + box.height) - max(mark.y, box.top)
-        return across > 0 and down > 0 and across * down > _TAKEN * box.width * box.height
-
     def mark(self, marked: Plane) -> None:
         """Set a picture to 1 where it lies."""
         self.box.put(np.maximum(self.shape, self.box.cut(marked)), marked)
+
+    def over(self, shape: tuple[int, int]) -> Plane:
+        """A picture of that shape: 1 where it lies."""
+        whole = np.zeros(shape, np.float32)
+        self.mark(whole)
+        return whole
 
     def within(self, box: Box) -> Plane:
         """1 where it lies in another box."""
@@ -136,10 +100,9 @@ class Candidate:
         return whole if box.step == 1 else cv2.resize(whole, box.shape[::-1], interpolation=cv2.INTER_AREA)
 
 
-def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: int, veil: bool, size: tuple[int, int]) -> list[Candidate]:
+def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: int, size: tuple[int, int]) -> list[Candidate]:
     """Compact areas that stand out in the maps of both halves, the plainest first."""
-    settings = (60.0, 0.12, 0.05, 3.0) if veil else (30.0, _CORE, EDGE, 1.0)
-    core, area, score, deep = _standing_out(first[0], second[0], *settings, (first[1] > 0) & (second[1] > 0))
+    core, area, score, deep = _standing_out(first[0], second[0], (first[1] > 0) & (second[1] > 0))
     joined = cv2.morphologyEx(area.astype(np.uint8), cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (5, 5)))
     count, labels, stats, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
     found = []
@@ -147,7 +110,7 @@ def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: 
         x, y, width, height = (int(v) for v in stats[k, :4])
         part = labels[y : y + height, x : x + width] == k
         cores = core[y : y + height, x : x + width] & part
-        if cores.sum() < (LARGE // factor if veil else 4) or (veil and min(width, height) * factor < LARGE):
+        if cores.sum() < 4:
             continue
         if width > 0.6 * labels.shape[1] or height > 0.8 * labels.shape[0]:
             continue
@@ -159,8 +122,8 @@ def candidates(first: tuple[Plane, Plane], second: tuple[Plane, Plane], factor: 
         grown = _grown(np.pad(_filled(part) if compact else part.astype(np.float32), room), room)
         box = Box((x - room) * factor, (y - room) * factor, grown.shape[1] * factor, grown.shape[0] * factor)
         shape = cv2.resize(grown, (box.width, box.height), interpolation=cv2.INTER_NEAREST)
-        found.append(Candidate(box, shape * box.on(size), float(score[y : y + height, x : x + width][cores].max()), veil, across))
-    return sorted(found, key=lambda c: -c.score)[: _MOST_VEILS if veil else _MOST]
+        found.append(Candidate(box, shape * box.on(size), float(score[y : y + height, x : x + width][cores].max()), across))
+    return sorted(found, key=lambda c: -c.score)[:_MOST]
 
 
 def _across(part: Mask, compact: bool) -> float:

@@ -1,9 +1,9 @@
 """Finds static shade: what stays on the picture while the scene moves behind it.
 
 Pairs of frames are held against each other along the motion of the scene. Where a pixel is darker than the same
-scene point elsewhere, in all pairs alike, light is lost at that pixel; where the light changes less over time than
-that of the scene points that pass, a veil lies over it. What stands out is then measured on its own
-(`shade_fit`) and kept only if the two halves of its evidence agree and the scene is seen to pass behind it.
+scene point elsewhere, in all pairs alike, light is lost at that pixel. What stands out is then measured on its own
+(`fit`) and kept only if the two halves of its evidence agree and the scene is seen to pass behind it. What is wide and soft, a veil, is told
+from the equations of all pairs together (`veil_search`).
 """
 
 from __future__ import annotations
@@ -24,29 +24,29 @@ from ...evidence.shot_light import ShotLight, way_of
 from ...evidence.time_volume import TimeVolume
 from ...evidence.travel import Travel
 from ...imaging.box import Box
-from ...imaging.motion import Plane, blur
-from ...imaging.stack_statistics import median
+from ...imaging.motion import Plane
 from ...model.findings import CONVINCES, Surveyed
 from ...model.regions import Masked
-from .candidates import EDGE, HAIR, LARGE, Candidate, candidates, contrast_map, loss_map
-from .fit import Proof, VeilFit, blurred, correlation, fit_loss, fit_veil, prove
+from .candidates import EDGE, HAIR, Candidate, candidates, loss_map
+from .fit import Proof, blurred, fit_loss, prove
 from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
 from .promise import promising
 from .shade_map import ShadeMap
 from .sights import PairViews, view_pairs
+from .veil_search import Drawn, VeilArea, VeilSystem, drawn, search
 from .veils import Veil
 from .weighing import features, sureness
 
 _PROBE_PAIRS = 12
 _DOUBT = (0.05, 0.9)
 _LISTED = 0.3
-# Samples across a veil as it is looked at, about; pixels across a mark from which it is looked at at half the size; and the coarsest.
-_VEIL_ACROSS, _DUST_ACROSS, _COARSEST = 60, 60, 4
+# Pixels across a mark from which it is looked at at half the size.
+_DUST_ACROSS = 60
 # Pixels of a box from which it is looked at at half the size, however thin what lies in it is; and samples of all pairs that are held at a time.
 _WIDE, _HELD = 160_000, 4_000_000
 
 # Told of what speaks for a candidate.
-Heard = Callable[[Candidate, tuple[float, ...]], None]
+Heard = Callable[[Candidate | VeilArea, tuple[float, ...]], None]
 
 
 def find(
@@ -74,7 +74,8 @@ def find(
     every : bool
         Measure every candidate, also those that promise nothing.
     heard : callable
-        Told of what speaks for each loss of light that is measured, see `weighing.FEATURES`, and of how sure a veil is; from several threads.
+        Told of what speaks for each loss of light that is measured, see `weighing.FEATURES`, and for each veil, see `veil_search.FEATURES`;
+        from several threads.
 
     Returns
     -------
@@ -95,67 +96,74 @@ def find(
     seen = known.moved_pairs(paired) if hold_out is None else moved_pairs(light, way, noise, paired)
     if seen is None:
         return ShadeSurvey(travel=way.farthest, noise=noise)
-    maps = []
-    for n, (told_by, half) in enumerate(((loss_map, 0), (loss_map, 1), (contrast_map, 0), (contrast_map, 1))):
-        maps.append(told_by(seen, half))
-        progress(0.3 + 0.02 * n)
-    first, second = maps[:2]
-    found, large = (candidates(maps[k], maps[k + 1], seen.factor, k > 0, light.shape) for k in (0, 2))
+    first, second = (loss_map(seen, half) for half in (0, 1))
+    progress(0.32)
+    found = candidates(first, second, seen.factor, light.shape)
+    searched = search(seen, light.shape, lambda: progress(0.33))
     progress(0.37)
     marked = np.zeros(light.shape, np.float32)
     for c in found:
         c.mark(marked)
-    found, large = (promising(seen, first[0], second[0], kind, light.shape, lambda: progress(0.38), every) for kind in (found, large))
+    found = promising(seen, first[0], second[0], found, light.shape, lambda: progress(0.38), every)
     shot = _Shot(light, way, noise, seen.moving, heard)
     del seen
     known.forget_pairs()
     progress(0.4)
+    system, areas = searched or (None, [])
+    if heard is not None:
+        for area in areas:
+            heard(area, area.told)
+    areas = [area for area in areas if area.sure >= _LISTED]
+    if not every:
+        # What lies in a veil and is about as large is a part of it.
+        found = [c for c in found if not any(area.sure >= CONVINCES and area.holds(c.over(light.shape)) for area in areas)]
     # How far each candidate has been measured: one may take seconds.
-    shares = {id(c): 0.0 for c in (*found, *large)}
+    shares = {id(c): 0.0 for c in found}
 
     def told(c: Candidate, share: float) -> None:
         shares[id(c)] = share
         progress(0.4 + 0.6 * sum(shares.values()) / len(shares))
 
-    marks: list[ShadeMark] = []
-
     def measured(c: Candidate) -> ShadeMark | None:
-        mask = marked
-        if c.veil:
-            mask = proven.copy()
-            c.mark(mask)
-        made = _measured(shot, mask, c, partial(told, c))
+        made = _measured(shot, marked, c, partial(told, c))
         told(c, 1.0)
         return made
 
-    for stage in (found, large):
-        # Veils are looked at beside the marks that were proven, not beside every suspicion.
+    marks: list[ShadeMark] = []
+    # The largest go first, so that no core is left with one of them at the end.
+    order = sorted(range(len(found)), key=lambda k: -found[k].box.width * found[k].box.height)
+    results: dict[int, ShadeMark | None] = {}
+    for k, result in zip(order, parallel_map(measured, [found[k] for k in order]), strict=True):
+        results[k] = result
+    for _, made in sorted(results.items()):
+        if made is not None:
+            _take_in(made, marks)
+    if system is not None and areas:
         proven = np.zeros(light.shape, np.float32)
         for mark in marks:
-            cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
+            if mark.confidence >= CONVINCES:
+                cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
         proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
-        asked = stage if stage is found else [c for c in stage if not any(m.confidence >= 1 and c.is_taken(m) for m in marks)]
-        # The largest go first, so that no core is left with one of them at the end.
-        order = sorted(range(len(asked)), key=lambda k: -asked[k].box.width * asked[k].box.height)
-        results: dict[int, ShadeMark | None] = {}
-        for k, result in zip(order, parallel_map(measured, [asked[k] for k in order]), strict=True):
-            results[k] = result
-        for c in stage:
-            told(c, 1.0)
-        for _, made in sorted(results.items()):
-            if made is not None:
-                same = [m for m in marks if _same(made, m)]
-                if all(m.confidence < made.confidence or (made.kind == "veil" and m.confidence < CONVINCES) for m in same):
-                    marks = [m for m in marks if m not in same] + [made]
+        for area in areas:
+            veil = _veil_mark(drawn(system, area, proven), area, system, light, way)
+            if veil is not None:
+                _take_in(veil, marks)
     return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
+
+
+def _take_in(made: ShadeMark, marks: list[ShadeMark]) -> None:
+    """Put a mark in the place of others that are the same, if it is surer than they are."""
+    same = [m for m in marks if _same(made, m)]
+    if all(m.confidence < made.confidence for m in same):
+        marks[:] = [m for m in marks if m not in same] + [made]
 
 
 def _same(one: ShadeMark, other: ShadeMark) -> bool:
     across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
     down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
-    # The soft skirt of a veil is no veil of its own.
-    share = 0.02 if one.kind == other.kind == "veil" else 0.3
-    return across > 0 and down > 0 and across * down > share * min(one.width * one.height, other.width * other.height)
+    areas = one.width * one.height, other.width * other.height
+    # A speck of dust may lie in a veil.
+    return across > 0 and down > 0 and across * down > 0.3 * (max(areas) if "veil" in (one.kind, other.kind) else min(areas))
 
 
 @dataclass(frozen=True)
@@ -181,142 +189,92 @@ def _measured(shot: _Shot, marked: Plane, c: Candidate, progress: Callable[[floa
 
 def _looked_at_step(c: Candidate) -> int:
     """How many times smaller a candidate is looked at: the larger it is, the softer."""
-    if c.veil:
-        return max(1, min(_COARSEST, c.narrow // _VEIL_ACROSS))
     return 2 if c.across >= _DUST_ACROSS or c.box.width * c.box.height > _WIDE else 1
 
 
 def _probed(
     shot: _Shot, marked: Plane, c: Candidate, most: int, progress: Callable[[float], None] | None = None
 ) -> tuple[ShadeMark | None, float]:
-    light, heard = shot.light, shot.heard
+    light = shot.light
     box = about(c.box, _looked_at_step(c))
-    needed = (c.narrow if c.veil else c.across) + 2.0
+    needed = c.across + 2.0
     seen = view_pairs(light, shot.way, box, marked, shot.noise, most, needed, fine=False, on_progress=progress)
     if seen is None:
         return None, 0.0
     inner = c.within(box)
-    moves = _moves(seen, needed)
-    veil, sure = _veil(seen, inner, c) if moves else None, 0.0
-    if veil is not None:
-        # A veil has no sharp edge to go by: the scene must come clear of it, and at the edge of the picture it seldom does.
-        sure = _veil_confidence(veil, inner, seen, c.at_edge(light.shape)) * moves * _rise(seen.far / needed, 0.5, 0.9)
-    if c.veil and heard:
-        heard(c, (sure,))
-    if c.veil and not sure:
-        return None, 0.0
     fit = fit_loss(seen, inner, rounds=3)
     proof = prove(seen, fit, inner)
-    kind: ShadeName = "dust"
-    share, laid = 1 - np.exp(np.minimum(fit.loss, 0)), Veil()
     told = features(proof, seen, c, needed, c.at_edge(light.shape), shot.moving)
-    if heard and not c.veil:
-        heard(c, told)
+    if shot.heard:
+        shot.heard(c, told)
     confidence = sureness(told)
-    if veil is not None and (sure > (0.5 if c.veil or proof.follows < 0.8 else max(confidence, 0.7)) or (c.veil and sure >= confidence)):
-        kind, share, confidence = "veil", veil.share, sure
-        laid = Veil(0.0, 0.0, veil.level)
-    if (c.veil and kind != "veil") or confidence < _LISTED:
+    if confidence < _LISTED:
         return None, confidence
-    return _proven_mark(kind, share, laid, confidence, proof, seen, box, light, shot.way), confidence
-
-
-def _veil(seen: PairViews, inner: Plane, c: Candidate) -> VeilFit | None:
-    if c.narrow < LARGE:
-        return None
-    fit = fit_veil(seen, inner, rounds=6)
-    return fit if fit is not None and 0 < fit.level < 300 else None
-
-
-def _rise(value: float, low: float, high: float) -> float:
-    return min(1.0, max(0.0, (value - low) / (high - low)))
-
-
-def _soft(share: Plane) -> float:
-    """How far a map is from its own smoothed form, against its height."""
-    core = share > 0.3 * share.max()
-    return float(np.abs(share - blur(share, 0.04 * max(share.shape)))[core].mean() / max(float(share.max()), 1e-3))
-
-
-def _moves(seen: PairViews, needed: float) -> float:
-    """How sure it is that the scene passes behind a mark, and far enough."""
-    return _rise(seen.passing, 0.75, 0.95) * _rise(seen.far, 8, 20) * _rise(seen.far / needed, 0.3, 0.6)
-
-
-def _veil_confidence(veil: VeilFit, inner: Plane, seen: PairViews, edge: bool) -> float:
-    inside = inner > 0.5
-    first, second = (blurred(h, max(veil.smooth, 1.5)) for h in veil.halves)
-    if inside.sum() < 9 or veil.share.max() < 0.08:
-        return 0.0
-    agree = correlation(first[inside], second[inside])
-    ring = (cv2.dilate(inner, np.ones((21, 21), np.uint8)) > 0.5) & ~inside
-    usual = float(np.sqrt(np.mean(((first + second) / 2)[ring] ** 2))) if ring.any() else 1.0
-    core = inside & (veil.share > 0.5 * veil.share.max())
-    if not core.any():
-        return 0.0
-    clear = (1 - np.clip(seen.carried(inner), 0, 1)) * (seen.weight > 6)
-    sure = _rise(float(veil.share.max()), 0.06, 0.15) * _rise(agree, *((0.9, 0.99) if edge else (0.6, 0.9)))
-    sure *= _rise(-_soft(veil.share), -0.2, -0.12)
-    sure *= _rise(float(clear.sum(0)[core].mean()), 0.8, 2.5) * _rise(float(veil.share.max()) / max(usual, 0.005), 3, 8)
-    # Only broad light is drawn towards the veil's own; how its fine detail fares is not looked at.
-    broad = max(2.0, 0.03 * max(inner.shape))
-    own, scene = (np.stack([blurred(p, broad) for p in stack])[:, core] for stack in (seen.at_mark, seen.scene))
-    weight = (seen.weight * clear)[:, core]
-    # What one half learned must explain the other; who walks by is no part of it, so the middle of all pairs counts.
-    usable = weight > 6
-    misses = np.zeros_like(own)
-    left = 0.0
-    for half in (0, 1):
-        tested = seen.half == half
-        share = np.clip(blurred(veil.halves[1 - half], max(veil.smooth, 1.0)), 0, 0.95)[core]
-        misses[tested] = own[tested] - scene[tested] + share * (scene[tested] - veil.level)
-        counted = usable & tested[:, None]
-        if not counted.any():
-            return 0.0
-        left = max(left, float(np.median(np.abs(misses[counted])) / max(np.median(np.abs((own - scene)[counted])), 1e-6)) ** 2)
-    sure *= _rise(-left, -0.7, -0.4)
-    # The scene is seen to change through it.
-    spread = 1.4826 * median(np.abs(misses)) + 0.5
-    weight = weight / (1 + (misses / (2 * spread)) ** 2) ** 2
-    total = np.maximum(weight.sum(0), 1e-9)
-    lives, passes = own - (weight * own).sum(0) / total, scene - (weight * scene).sum(0) / total
-    power = np.sqrt(float((weight * lives * lives).sum()) * float((weight * passes * passes).sum()))
-    return round(sure * _rise(float((weight * lives * passes).sum()) / max(power, 1e-9), 0.5, 0.75), 3)
+    share = 1 - np.exp(np.minimum(fit.loss, 0))
+    return _proven_mark(share, confidence, proof, seen, box, light, shot.way), confidence
 
 
 def _proven_mark(
-    kind: ShadeName, share: Plane, veil: Veil, confidence: float, proof: Proof, seen: PairViews, box: Box, light: ShotLight, way: Travel
+    share: Plane, confidence: float, proof: Proof, seen: PairViews, box: Box, light: ShotLight, way: Travel
 ) -> ShadeMark | None:
-    area = (blurred(share, 1.0) > max(EDGE, 0.08 * float(share.max()))).astype(np.uint8)
+    outlined = _outlined(share, max(EDGE, 0.08 * float(share.max())))
+    if outlined is None:
+        return None
+    mask, size, needed, _ = outlined
+    # A hair is long and narrow; all else is compact.
+    long = max(int(mask.any(0).sum()), int(mask.any(1).sum()))
+    kind: ShadeName = "hair" if size < 0.35 * long**2 and long > 16 and needed * box.step <= HAIR else "dust"
+    return _mark(kind, share, outlined, Veil(), confidence, (seen.far, round(proof.clear)), box, light, way)
+
+
+def _veil_mark(made: Drawn | None, area: VeilArea, system: VeilSystem, light: ShotLight, way: Travel) -> ShadeMark | None:
+    outlined = _outlined(made.share, max(EDGE, 0.08 * float(made.share.max()))) if made is not None else None
+    if made is None or outlined is None:
+        return None
+    box = Box(made.left, made.top, made.share.shape[1], made.share.shape[0])
+    kind: ShadeName = "veil" if made.veil.level else "dust"
+    return _mark(kind, made.share, outlined, made.veil, area.sure, (system.far, system.pairs), box, light, way)
+
+
+# A mask of one mark, its samples, how wide it is at its narrowest, in samples, and the line around it.
+_Outlined = tuple[NDArray[np.uint8], int, float, NDArray[np.int32]]
+
+
+def _outlined(share: Plane, edge: float) -> _Outlined | None:
+    """The largest area of a map of light lost; None where there is none."""
+    area = (blurred(share, 1.0) > edge).astype(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(area, connectivity=8)
     if count < 2:
         return None
     largest = 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax())
     mask = (labels == largest).astype(np.uint8)
-    x, y, width, height, size = (int(v) for v in stats[largest])
-    step = box.step
     lines, _ = cv2.findContours(mask, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
     line = cv2.approxPolyDP(max(lines, key=cv2.contourArea), 0.7, True)[:, 0]
-    kept = 1 - share[mask > 0]
     # The narrowest way past it is how far the scene must move to show what is behind.
-    needed = float(2 * cv2.distanceTransform(np.pad(mask, 1), cv2.DIST_L2, 3).max() + 2) * step
-    # A hair is long and narrow; all else is compact.
-    if kind == "dust" and size < 0.35 * max(width, height) ** 2 and max(width, height) > 16 and needed <= HAIR:
-        kind = "hair"
-    elif kind == "veil":
-        hull = cv2.contourArea(cv2.convexHull(max(lines, key=cv2.contourArea)))
-        confidence *= _rise(size / max(hull, size, 1.0), 0.55, 0.8)
+    needed = float(2 * cv2.distanceTransform(np.pad(mask, 1), cv2.DIST_L2, 3).max() + 2)
+    return mask, int(stats[largest, cv2.CC_STAT_AREA]), needed, line
+
+
+def _mark(
+    kind: ShadeName,
+    share: Plane,
+    outlined: _Outlined,
+    veil: Veil,
+    confidence: float,
+    seen: tuple[float, int],
+    box: Box,
+    light: ShotLight,
+    way: Travel,
+) -> ShadeMark:
+    mask, _, narrow, line = outlined
+    step, (far, clear) = box.step, seen
+    kept = 1 - share[mask > 0]
     least, mean = float(np.percentile(kept, 2)), float(kept.mean())
-    x, y, width, height = (v * step for v in (x, y, width, height))
-    middle = (box.left + x + width / 2, box.top + y + height / 2)
-    moved = max(seen.far, float(way.from_frame(0, middle).max()))
-    if kind == "veil":
-        # As wide as it has turned out, not as it was looked for; and freer to fit than a loss of light, so of less weight.
-        confidence *= confidence * _rise(moved / needed, 0.5, 0.9)
-    if confidence < _LISTED:
-        return None
+    rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+    x, y, width, height = (int(v) * step for v in (cols[0], rows[0], cols[-1] + 1 - cols[0], rows[-1] + 1 - rows[0]))
+    moved = max(far, float(way.from_frame(0, (box.left + x + width / 2, box.top + y + height / 2)).max()))
+    needed = narrow * step
     hides = kind != "veil" and least < 0.15
-    mended = "undo" if not hides else "borrow" if moved >= needed else "surround"
     return ShadeMark(
         x=box.left + x,
         y=box.top + y,
@@ -330,9 +288,9 @@ def _proven_mark(
         confidence=round(float(confidence), 3),
         travel=round(moved, 1),
         needed=round(needed, 1),
-        looked=round(proof.clear),
+        looked=clear,
         held=len(light),
-        way=mended,
+        way="undo" if not hides else "borrow" if moved >= needed else "surround",
         map=_map_of(share, mask, box, veil),
     )
 

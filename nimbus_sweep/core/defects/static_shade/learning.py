@@ -17,14 +17,17 @@ from ...imaging.light import light_of
 from ...imaging.motion import Plane, blur
 from ...media.frames import PictureFormat, Samples
 from .fit import LossFit, blurred, detail_through, fit_loss, fit_veil
-from .shade_plan import KEPT, LEAST, LOST, Kind, MarkPlan, ShadeSeed, Way, scaled
+from .shade_map import ShadeMap
+from .shade_plan import KEPT, LEAST, LOST, MarkPlan, ShadeSeed, Way, scaled
 from .sights import PairViews, view_pairs
-from .veils import Veil, undone
+from .veils import Veil, raised_by, undone
 
 _PAIRS = 60
 # Pixels of a box up to which all of them are looked at.
 _AREA = 30_000
 ROOM = 6
+# By how much less has to be left over by another account of a veil than by the survey's.
+_CLEARER = 0.85
 # Wider marks, in pixels, are seldom opaque: no more room is kept to borrow from.
 _WIDE = 80
 # Light, in codes above black, below which what a mark leaves is not given back.
@@ -58,7 +61,7 @@ def plan_of(
     seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM, across=narrow)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
-        measured = _measured(seen, inner, light, box, mark.kind) if seen is not None else None
+        measured = _measured(seen, inner, light, box, mark) if seen is not None else None
         if measured is None and mark.known is not None:
             share, veil = box.cut(mark.known.on(light.shape)), mark.known.veil
             share = np.where(share > LEAST, share, 0).astype(np.float32)
@@ -125,13 +128,24 @@ def _lent_planes(volume: TimeVolume, box: Box) -> Iterator[Samples]:
         yield np.ascontiguousarray(volume.component_stack(i)[:, rows, cols])
 
 
-def _measured(seen: PairViews, inner: Plane, light: ShotLight, box: Box, kind: Kind) -> tuple[Plane, Veil] | None:
+def _measured(seen: PairViews, inner: Plane, light: ShotLight, box: Box, mark: ShadeSeed) -> tuple[Plane, Veil] | None:
     """The share of light a mark takes and what it lays over it; of a mark of any kind, what explains it best."""
-    made = [_dust(seen, inner)] if kind != "veil" else []
-    if kind in ("veil", "any"):
+    made = [_dust(seen, inner)] if mark.kind != "veil" else []
+    if mark.kind in ("veil", "any"):
         made.append(_veil(seen, inner, light, box))
-    fits = [m for m in made if m is not None]
-    return min(fits, key=lambda m: _error(seen, *m)) if fits else None
+    known = _known(seen, mark.known, light, box) if mark.kind == "veil" and mark.known is not None else None
+    fits = [(_error(seen, *m), m) for m in made if m is not None]
+    if known is not None:
+        # What the whole picture tells holds also where hardly anything came clear of it.
+        fits.append((_CLEARER * _error(seen, *known), known))
+    return min(fits, key=lambda one: one[0])[1] if fits else None
+
+
+def _known(seen: PairViews, known: ShadeMap, light: ShotLight, box: Box) -> tuple[Plane, Veil] | None:
+    """A veil as the survey drew it; None where it does not help."""
+    share = box.cut(known.on(light.shape))
+    share = np.where(share > LEAST, share, 0).astype(np.float32)
+    return (share, known.veil) if share.any() and _helps(seen, share, known.veil) else None
 
 
 def _dust(seen: PairViews, inner: Plane) -> tuple[Plane, Veil] | None:
@@ -186,7 +200,7 @@ def _tint(volume: TimeVolume, seen: PairViews, box: Box, share: Plane, veil: Vei
     """The light a veil lays over each component: what a robust fit of its own samples on the scene's leaves over."""
     levels = []
     for index, component in enumerate(volume.format.components):
-        if component.name in ("Y", "A"):
+        if component.name in ("Y", "A") or (veil.power != 1 and not component.is_chroma):
             levels.append(veil.level)
             continue
         cells = volume.format.subsampling(index)
@@ -203,7 +217,8 @@ def _tint(volume: TimeVolume, seen: PairViews, box: Box, share: Plane, veil: Vei
             at = (cv2.resize(seen.at[n], a.shape[::-1], interpolation=cv2.INTER_AREA) + corner) / cells - 0.5
             scene = cv2.remap(other, at.astype(np.float32), None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
             covered = cv2.remap(share, seen.at[n], None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
-            misses.append((one[rows, cols] - scene * (1 - a * (1 - veil.gain)))[core])
+            passes = 1 - a * (1 - veil.gain) if veil.power == 1 else 1 / scaled(_raised(seen.at_mark[n], share, veil), cells)
+            misses.append((one[rows, cols] - scene * passes)[core])
             weights.append(scaled(seen.weight[n] * (covered < 0.02), cells)[core])
             drawn.append(a[core])
         miss, weight, lever = (np.concatenate(v) for v in (misses, weights, drawn))
@@ -215,6 +230,10 @@ def _tint(volume: TimeVolume, seen: PairViews, box: Box, share: Plane, veil: Vei
             level = float((kept * lever * miss).sum() / max(float((kept * lever * lever).sum()), 1e-9))
         levels.append(level)
     return tuple(levels)
+
+
+def _raised(light: Plane, share: Plane, veil: Veil) -> Plane:
+    return raised_by(light, undone(light, share, veil, top=400.0), share, veil)
 
 
 def _error(seen: PairViews, share: Plane, veil: Veil) -> float:

@@ -27,8 +27,8 @@ FEATURES = (
     *("depth", "stands_out", "agree", "balance", "mass", "spread", "share", "lives", "follows", "together", "shines", "left"),
     *("lit", "across", "long", "clear", "fill", "score", "edge", "moving", "rim"),
 )
-# Below this a candidate is not measured: one that takes light, and a veil. Chosen on drawn clips, scenes left out in turn; see docs/figures.md.
-_HOPELESS = {False: 0.02, True: 0.004}
+# Below this a candidate is not measured. Chosen on drawn clips, scenes left out in turn; see docs/figures.md.
+_HOPELESS = 0.02
 # Samples of a candidate over all pairs that are looked at, about; and room around it, in samples of the map.
 _SAMPLES, _ROOM = 600_000, 8
 # Codes added to light before its logarithm is taken.
@@ -64,7 +64,7 @@ def promising(
     for c in found:
         still_asked()
         told = features(seen, first, second, c, size)
-        if told is not None and (every or float(_models()[c.veil].sure(told)) >= _HOPELESS[c.veil]):
+        if told is not None and (every or float(_model().sure(told)) >= _HOPELESS):
             made.append(replace(c, told=told))
     return made
 
@@ -156,10 +156,9 @@ def _mean(values: NDArray[np.floating], weight: NDArray[np.floating]) -> float:
 
 
 @cache
-def _models() -> dict[bool, Logistic]:
-    """For marks that take light, and for veils."""
-    return {veil: Logistic.read(path, FEATURES) for veil, path in MODELS.items()}
+def _model() -> Logistic:
+    return Logistic.read(MODEL, FEATURES)
 
 
 # Written by `tools/fit_models.py`.
-MODELS = {veil: Path(__file__).with_name(name) for veil, name in ((False, "loss_promise.json"), (True, "veil_promise.json"))}
+MODEL = Path(__file__).with_name("loss_promise.json")

@@ -32,6 +32,8 @@ class ShadeMap(BaseModel):
         Of its veil.
     tint : tuple of float
         Its light over each component of the picture, about its zero; empty for a grey veil.
+    power : float
+        By which codes become the light in which it is laid over.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -46,6 +48,7 @@ class ShadeMap(BaseModel):
     blur: float = Field(default=0.0, ge=0)
     level: float = 0.0
     tint: tuple[float, ...] = ()
+    power: float = Field(default=1.0, ge=1, le=4)
 
     @classmethod
     def of(cls, share: Plane, left: int, top: int, veil: Veil) -> ShadeMap:
@@ -57,7 +60,7 @@ class ShadeMap(BaseModel):
         encoded = base64.b64encode(packed).decode()
         level, tint = round(float(veil.level), 2), tuple(round(float(v), 2) for v in veil.tint)
         fields = {"left": left, "top": top, "width": width, "height": height, "step": step}
-        return cls(**fields, levels=encoded, gain=veil.gain, blur=veil.blur, level=level, tint=tint)
+        return cls(**fields, levels=encoded, gain=veil.gain, blur=veil.blur, level=level, tint=tint, power=veil.power)
 
     @model_validator(mode="after")
     def _consistent(self) -> ShadeMap:
@@ -79,7 +82,7 @@ class ShadeMap(BaseModel):
     @property
     def veil(self) -> Veil:
         """The light it lays over."""
-        return Veil(self.gain, self.blur, self.level, self.tint)
+        return Veil(self.gain, self.blur, self.level, self.tint, self.power)
 
     def on(self, shape: tuple[int, int]) -> Plane:
         """The share on a whole picture of that shape."""

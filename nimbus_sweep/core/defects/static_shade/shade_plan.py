@@ -25,7 +25,7 @@ from ...media.per_frame import FrameByFrame
 from ...media.remarks import Remark
 from ...model.findings import CONVINCES
 from .shade_map import ShadeMap
-from .veils import Veil, undone
+from .veils import Veil, raised_by, undone
 
 Way = Literal["auto", "undo", "borrow", "surround"]
 Kind = Literal["dust", "hair", "veil", "any"]
@@ -49,7 +49,7 @@ class ShadeSeed(BaseModel):
     outline: tuple[tuple[int, int], ...] = Field(min_length=3, max_length=2000, description="corners, in pixels")
     kind: Kind = "dust"
     way: Way = "auto"
-    known: ShadeMap | None = Field(default=None, description="as another shot measured it, where this one cannot")
+    known: ShadeMap | None = Field(default=None, description="as it was measured before")
 
     def box(self) -> tuple[int, int, int, int]:
         """Left, top, right, bottom, the last two not included."""
@@ -160,7 +160,7 @@ class ShadePlan(InEveryFrame):
         arrays: dict[str, Any] = {"numbers": self.numbers, "moves": self.moves, "told": np.array(header)}
         for n, mark in enumerate(self.marks):
             arrays |= {f"{n}.share": mark.share, f"{n}.hidden": mark.hidden}
-            veil = (mark.veil.gain, mark.veil.blur, mark.veil.level, *mark.veil.tint)
+            veil = (mark.veil.gain, mark.veil.blur, mark.veil.level, mark.veil.power, *mark.veil.tint)
             arrays[f"{n}.numbers"] = np.array([mark.left, mark.top, mark.needed, mark.borrows, mark.left_over, mark.dark, *veil])
             arrays |= {f"{n}.lent.{i}": planes for i, planes in enumerate(mark.lent)}
         for i, grain in enumerate(self.grain):
@@ -176,9 +176,9 @@ class ShadePlan(InEveryFrame):
             header = json.loads(str(stored["told"]))
             layout, colour = PictureFormat.from_json(header["format"]), Colour(**header["colour"])
             for n in range(int(stored["count"])):
-                left, top, needed, borrows, left_over, dark, gain, spread, level, *tint = stored[f"{n}.numbers"].tolist()
+                left, top, needed, borrows, left_over, dark, gain, spread, level, power, *tint = stored[f"{n}.numbers"].tolist()
                 lent = tuple(stored[f"{n}.lent.{i}"] for i in range(len(layout.components)) if f"{n}.lent.{i}" in stored)
-                veil = Veil(gain, spread, level, tuple(tint))
+                veil = Veil(gain, spread, level, tuple(tint), power)
                 maps = stored[f"{n}.share"], stored[f"{n}.hidden"]
                 marks.append(MarkPlan(int(left), int(top), *maps, veil, needed, bool(borrows), lent, left_over, bool(dark)))
             grain = [stored[f"grain.{i}"] for i in range(len(layout.components))]
@@ -244,7 +244,7 @@ class ShadePlan(InEveryFrame):
         # What another mark has given back already is built upon.
         views = {i: mended.component(i)[mark.window.cells(self.layout, i)] for i in colours}
         light = {i: light_of(views[i], self.layout.components[i], self.colour) for i in colours}
-        given = {i: self._given_back(mark, light[i], i) for i in colours}
+        given, raised = self._given_back(mark, light)
         fill = None
         if mark.hidden.any():
             planes = tuple(given[i] for i in colours)
@@ -255,9 +255,8 @@ class ShadePlan(InEveryFrame):
             share = mark.at_cells("share", cells)
             picture = given[i]
             if self.match_grain:
-                raised = 1 / np.maximum(1 - share, 0.1)
                 still = share < LEAST
-                picture = np.where(still, picture, calmed(picture, raised, self.grain[i].at(picture)))
+                picture = np.where(still, picture, calmed(picture, raised[i], self.grain[i].at(picture)))
             if fill is not None:
                 hidden = mark.at_cells("hidden", cells)
                 made = fill.planes[place]
@@ -269,10 +268,21 @@ class ShadePlan(InEveryFrame):
             samples = samples_of(picture, component, self.colour, views[i].dtype)
             views[i][touch] = samples[touch]
 
-    def _given_back(self, mark: MarkPlan, light: Plane, index: int) -> Plane:
-        """Light of a component with what the mark dims, or lays over it, undone."""
-        cells = self.layout.subsampling(index)
-        return undone(light, mark.at_cells("share", cells), mark.veil.of(index, self.layout.components[index]), cells[0], _TOP)
+    def _given_back(self, mark: MarkPlan, light: dict[int, Plane]) -> tuple[dict[int, Plane], dict[int, Plane]]:
+        """Light of the components with what the mark dims, or lays over it, undone; and by how much differences in them grew."""
+        given: dict[int, Plane] = {}
+        raised: dict[int, Plane] = {}
+        for index in light:
+            component, cells = self.layout.components[index], self.layout.subsampling(index)
+            share = mark.at_cells("share", cells)
+            if component.is_chroma and mark.veil.power != 1:
+                bright = self._colours[0]
+                raised[index] = scaled(raised[bright], cells)
+                given[index] = (light[index] - share * mark.veil.of(index, component).level) * raised[index]
+                continue
+            given[index] = undone(light[index], share, mark.veil.of(index, component), cells[0], _TOP)
+            raised[index] = raised_by(light[index], given[index], share, mark.veil)
+        return given, raised
 
     @cached_property
     def _colours(self) -> list[int]:
@@ -311,7 +321,8 @@ class ShadePlan(InEveryFrame):
 
     def _made_ready(self, number: int, k: int) -> Lent:
         mark = self.marks[number]
-        planes = tuple(self._given_back(mark, light_of(mark.lent[i][k], self.layout.components[i], self.colour), i) for i in self._colours)
+        given, _ = self._given_back(mark, {i: light_of(mark.lent[i][k], self.layout.components[i], self.colour) for i in self._colours})
+        planes = tuple(given[i] for i in self._colours)
         return self._hole(number).lent(planes[self._lightest], planes)
 
     def ways(self, number: int) -> list[MarkWay]:

@@ -19,7 +19,7 @@ from ...imaging.motion import Plane
 from ...model.findings import Finding
 from .evidence import ShadeEvidence
 from .shade_map import ShadeMap
-from .veils import undone
+from .veils import laid_over, undone
 
 _FRAMES = 24
 _CHANCES = 48
@@ -63,8 +63,7 @@ def presence(mean: Plane, mark: ShadeMap) -> tuple[float, float]:
 
     def depth(at: Plane) -> float:
         level = float(np.median(undone(at, share, mark.veil)))
-        veil = mark.veil
-        spoiled = level * (1 - share) + share * (veil.gain * level + veil.level)
+        spoiled = laid_over(level, share, mark.veil)
         shape, found = (_gradients(np.log(np.maximum(p, 1) + 4), sigma) for p in (spoiled, at))
         found_depth = float(np.median(np.abs(shape)[shape != 0])) if shape.any() else 0.0
         share_there = 0.5

@@ -1,0 +1,120 @@
+"""Where veils lie, told from pairs of frames."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+from typing import Any
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from nimbus_sweep.core.base.logistic import Logistic
+from nimbus_sweep.core.defects.static_shade.light_system import POWER, WHITE
+from nimbus_sweep.core.defects.static_shade.veil_search import FEATURES, MODEL, Drawn, VeilArea, VeilSystem, drawn, search
+from tests.core.defects.test_light_system import MOVES, SHAPE, disc, pairs
+
+CELL = 4
+SIZE = (SHAPE[0] * CELL, SHAPE[1] * CELL)
+
+
+def seen(share: NDArray[np.float32], laid: float = 0.0, noise: float = 0.3) -> Any:
+    """Pairs as `search` reads them: the camera moves both ways, so each half of the evidence holds the same motions."""
+    moves = [m for m in MOVES for _ in (0, 1)]
+    blocks = pairs(share, laid, moves, noise=noise)
+    far = np.array([np.hypot(*m) * CELL for m in moves])
+    half = np.arange(len(moves)) // 2 % 2
+    return SimpleNamespace(blocks=blocks, far=far, half=half, frame=np.arange(len(moves)), factor=1, moving=1.0)
+
+
+def looked(share: NDArray[np.float32], laid: float = 0.0) -> tuple[VeilSystem, list[VeilArea]] | None:
+    return search(seen(share, laid), SIZE, lambda: None)
+
+
+def laid_in(share: NDArray[np.float32], made: Drawn) -> float:
+    """Root mean square of what a drawn veil has wrong, where it was laid in."""
+    whole = np.zeros(SIZE, np.float32)
+    height, width = (min(n, most - at) for n, most, at in zip(made.share.shape, SIZE, (made.top, made.left), strict=True))
+    whole[made.top : made.top + height, made.left : made.left + width] = made.share[:height, :width]
+    true = share.repeat(CELL, 0).repeat(CELL, 1)
+    return float(np.sqrt(np.mean((whole - true)[true > 0.05] ** 2)))
+
+
+@pytest.mark.parametrize("laid", [0.0, 0.08])
+def test_a_wide_soft_veil_is_found_and_drawn(laid: float) -> None:
+    share = disc(30, 20, 9, 0.35, 4)
+    told = looked(share, laid)
+    assert told is not None
+    system, areas = told
+    assert len(areas) == 1
+    assert areas[0].sure > 0.7
+    middle = np.zeros(SIZE, np.float32)
+    areas[0].mark(middle)
+    assert middle[20 * CELL, 30 * CELL] == 1
+    made = drawn(system, areas[0], np.zeros(SIZE, np.float32))
+    assert made is not None
+    if laid:
+        assert made.veil.power == POWER
+        assert (made.veil.level / WHITE) ** POWER == pytest.approx(laid, abs=0.02)
+        assert laid_in(share, made) < 0.03
+    else:
+        # A mere loss is told of in codes.
+        assert made.veil.level == 0
+        assert laid_in(1 - (1 - share) ** np.float32(1 / POWER), made) < 0.03
+
+
+def test_clean_glass_has_no_veil() -> None:
+    told = looked(np.zeros(SHAPE, np.float32))
+    assert told is None or not told[1]
+
+
+def test_where_next_to_nothing_moves_nothing_is_told() -> None:
+    still = seen(disc(30, 20, 9, 0.35, 4))
+    still.blocks.weight[:] = 0
+    assert search(still, SIZE, lambda: None) is None
+
+
+def test_what_another_mark_takes_is_no_part_of_a_veil() -> None:
+    veil = disc(30, 20, 13, 0.3, 3)
+    share = 1 - (1 - veil) * (1 - disc(30, 20, 1.5, 0.6, 0.7))
+    told = looked(share, 0.05)
+    assert told is not None
+    system, areas = told
+    speck = np.zeros(SIZE, np.float32)
+    speck[17 * CELL : 24 * CELL, 27 * CELL : 34 * CELL] = 1
+    with_it, without = (drawn(system, areas[0], marked) for marked in (np.zeros(SIZE, np.float32), speck))
+    assert with_it is not None
+    assert without is not None
+    assert laid_in(veil, without) < laid_in(veil, with_it)
+    assert without.share.max() < 0.35 < with_it.share.max()
+
+
+def test_a_place_in_a_veil_that_is_as_large_is_a_part_of_it() -> None:
+    shape = np.ones((80, 80), np.float32)
+    area = VeilArea(40, 40, shape, (0.0,) * len(FEATURES), np.ones((4, 4), bool))
+    whole = np.zeros((200, 200), np.float32)
+    assert not area.holds(whole)
+    whole[60:70, 60:70] = 1
+    assert not area.holds(whole), "a speck in it is a mark of its own"
+    whole[50:110, 50:110] = 1
+    assert area.holds(whole)
+    whole[:] = 1
+    assert not area.holds(whole)
+
+
+def test_search_can_be_stopped() -> None:
+    def stop() -> None:
+        raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        search(seen(disc(30, 20, 9, 0.35, 4)), SIZE, stop)
+
+
+def test_the_model_goes_the_way_its_features_do() -> None:
+    """What speaks for a veil must not speak against it."""
+    model = Logistic.read(MODEL, FEATURES)
+    usual = model.mean
+    for name in ("agree", "foretells"):
+        more = usual.copy()
+        more[FEATURES.index(name)] += model.deviation[FEATURES.index(name)]
+        assert model.sure(more) > model.sure(usual), name
