@@ -90,7 +90,7 @@ def test_the_job(running: Running, page: Page, tmp_path: Path) -> None:
     # Look at one at 4:1: its pixels on the canvas are the file's.
     site = next(t for t in truth if t["colour"] == "green" and t["spread"] != "mosaic")
     index = next(f["index"] for f in found if abs(f["x"] - site["x"]) <= 1 and abs(f["y"] - site["y"]) <= 1)
-    page.locator(f"li[data-finding='{index}'] summary").click()
+    page.locator(f"li[data-finding='{index}'] > details > summary").click()
     accessible(page)
     page.keyboard.press("4")
     page.keyboard.press("r")
