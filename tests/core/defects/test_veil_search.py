@@ -10,7 +10,7 @@ import pytest
 from numpy.typing import NDArray
 
 from nimbus_sweep.core.base.logistic import Logistic
-from nimbus_sweep.core.defects.static_shade.light_system import POWER, WHITE
+from nimbus_sweep.core.defects.static_shade.light_system import POWER, WHITE, Lost
 from nimbus_sweep.core.defects.static_shade.veil_search import FEATURES, MODEL, Drawn, VeilArea, VeilSystem, drawn, search
 from tests.core.defects.test_light_system import MOVES, SHAPE, disc, pairs
 
@@ -51,8 +51,7 @@ def test_a_wide_soft_veil_is_found_and_drawn(laid: float) -> None:
     middle = np.zeros(SIZE, np.float32)
     areas[0].mark(middle)
     assert middle[20 * CELL, 30 * CELL] == 1
-    made = drawn(system, areas[0], np.zeros(SIZE, np.float32))
-    assert made is not None
+    (made,) = drawn(system, areas[0], np.zeros(SIZE, np.float32))
     if laid:
         assert made.veil.power == POWER
         assert (made.veil.level / WHITE) ** POWER == pytest.approx(laid, abs=0.02)
@@ -82,11 +81,20 @@ def test_what_another_mark_takes_is_no_part_of_a_veil() -> None:
     system, areas = told
     speck = np.zeros(SIZE, np.float32)
     speck[17 * CELL : 24 * CELL, 27 * CELL : 34 * CELL] = 1
-    with_it, without = (drawn(system, areas[0], marked) for marked in (np.zeros(SIZE, np.float32), speck))
-    assert with_it is not None
-    assert without is not None
+    with_it, without = (drawn(system, areas[0], marked)[0] for marked in (np.zeros(SIZE, np.float32), speck))
     assert laid_in(veil, without) < laid_in(veil, with_it)
     assert without.share.max() < 0.35 < with_it.share.max()
+
+
+def test_veils_whose_skirts_touch_are_told_apart() -> None:
+    share = np.maximum(disc(20, 20, 7, 0.3, 2), disc(40, 20, 7, 0.25, 2))
+    # A faint bridge between them, as their skirts make one.
+    share = np.maximum(share, 0.03 * ((np.abs(np.mgrid[: SHAPE[0], : SHAPE[1]][0] - 20) < 4) & (share == 0))).astype(np.float32)
+    whole = VeilSystem(Lost(np.log(1 - share.astype(float)), 0.0, 0.0), CELL, 0.2, 40.0, 16)
+    area = VeilArea(0, 0, np.ones(SIZE, np.float32), (0.0,) * len(FEATURES), np.ones(SHAPE, bool))
+    one, other = drawn(whole, area, np.zeros(SIZE, np.float32))
+    assert not (one.share * other.share).any()
+    assert sorted(int(np.flatnonzero(v.share.any(0)).mean()) // (10 * CELL) for v in (one, other)) == [2, 4]
 
 
 def test_a_place_in_a_veil_that_is_as_large_is_a_part_of_it() -> None:

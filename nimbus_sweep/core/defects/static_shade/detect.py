@@ -135,9 +135,9 @@ def find(
     results: dict[int, ShadeMark | None] = {}
     for k, result in zip(order, parallel_map(measured, [found[k] for k in order]), strict=True):
         results[k] = result
-    for _, made in sorted(results.items()):
-        if made is not None:
-            _take_in(made, marks)
+    for _, mark in sorted(results.items()):
+        if mark is not None:
+            _take_in(mark, marks)
     if system is not None and areas:
         proven = np.zeros(light.shape, np.float32)
         for mark in marks:
@@ -145,9 +145,10 @@ def find(
                 cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
         proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
         for area in areas:
-            veil = _veil_mark(drawn(system, area, proven), area, system, light, way)
-            if veil is not None:
-                _take_in(veil, marks)
+            for made in drawn(system, area, proven):
+                veil = _veil_mark(made, area.sure, system, light, way)
+                if veil is not None:
+                    _take_in(veil, marks)
     return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
 
 
@@ -227,13 +228,13 @@ def _proven_mark(
     return _mark(kind, share, outlined, Veil(), confidence, (seen.far, round(proof.clear)), box, light, way)
 
 
-def _veil_mark(made: Drawn | None, area: VeilArea, system: VeilSystem, light: ShotLight, way: Travel) -> ShadeMark | None:
-    outlined = _outlined(made.share, max(EDGE, 0.08 * float(made.share.max()))) if made is not None else None
-    if made is None or outlined is None:
+def _veil_mark(made: Drawn, sure: float, system: VeilSystem, light: ShotLight, way: Travel) -> ShadeMark | None:
+    outlined = _outlined(made.share, max(EDGE, 0.08 * float(made.share.max())))
+    if outlined is None:
         return None
     box = Box(made.left, made.top, made.share.shape[1], made.share.shape[0])
     kind: ShadeName = "veil" if made.veil.level else "dust"
-    return _mark(kind, made.share, outlined, made.veil, area.sure, (system.far, system.pairs), box, light, way)
+    return _mark(kind, made.share, outlined, made.veil, sure, (system.far, system.pairs), box, light, way)
 
 
 # A mask of one mark, its samples, how wide it is at its narrowest, in samples, and the line around it.

@@ -20,6 +20,7 @@ from ...base.logistic import Logistic
 from ...base.parallel import parallel_map
 from ...evidence.moved_pairs import MovedPairs
 from ...imaging.motion import Plane
+from .candidates import EDGE
 from .fit import correlation
 from .light_system import POWER, WHITE, Equations, Lost, equations, left_over, solve
 from .veils import Veil
@@ -44,6 +45,8 @@ _HINTS, _HINTS_WIDE = 0.03, 22
 _HELD, _AS_LARGE = 0.5, 0.1
 # Places of its soft edge; share of a place that another mark takes from which it is not looked at; a share that changes nothing.
 _SKIRT, _MARKED, _LEAST = 5, 0.1, 0.012
+# How deep a veil is against the deepest of its area, at least.
+_SHALLOW = 0.2
 # Of the mean light, what a veil lays over it at least.
 _LAYS = 0.03
 
@@ -284,8 +287,8 @@ class Drawn:
     veil: Veil
 
 
-def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> Drawn | None:
-    """A veil as the pairs tell it, at the picture's size; None where nothing of it is left.
+def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> list[Drawn]:
+    """The veils of an area as the pairs tell them, at the picture's size, the largest first; none where nothing of them is left.
 
     Parameters
     ----------
@@ -307,9 +310,17 @@ def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> Drawn | None:
     part = share[top : int(down[-1]) + 1, left : int(across[-1]) + 1]
     part = cv2.resize(part, (part.shape[1] * pixels, part.shape[0] * pixels), interpolation=cv2.INTER_CUBIC).clip(0, 0.95)
     part = np.where(part > _LEAST, part, 0).astype(np.float32)
-    if not part.any():
-        return None
+    veil = Veil(level=WHITE * system.lost.laid ** (1 / POWER), power=POWER)
     if system.lost.laid < _LAYS * system.mean_light:
         # In linear light and in codes a mere loss is the same but for its size.
-        return Drawn((1 - (1 - part) ** (1 / POWER)).astype(np.float32), left * pixels, top * pixels, Veil())
-    return Drawn(part, left * pixels, top * pixels, Veil(level=WHITE * system.lost.laid ** (1 / POWER), power=POWER))
+        part, veil = (1 - (1 - part) ** (1 / POWER)).astype(np.float32), Veil()
+    return [Drawn(one, left * pixels, top * pixels, veil) for one in _apart(part)]
+
+
+def _apart(share: Plane) -> list[Plane]:
+    """Veils whose skirts touch are looked for as one area; here each has its own."""
+    deepest = float(share.max(initial=0))
+    marked = cv2.GaussianBlur(share, (0, 0), 1) > max(EDGE, 0.08 * deepest)
+    _, labels, stats, _ = cv2.connectedComponentsWithStats(marked.astype(np.uint8), connectivity=8)
+    parts = [labels == k for k in np.argsort(-stats[:, cv2.CC_STAT_AREA]) if k > 0]
+    return [share * _grown(part, 7) for part in parts if float(share[part].max()) >= _SHALLOW * deepest]
