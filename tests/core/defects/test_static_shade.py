@@ -23,7 +23,9 @@ from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.marks import ShadeMark as FoundMark
 from nimbus_sweep.core.defects.static_shade.marks import ShadeSurvey, drawn_by_hand
 from nimbus_sweep.core.defects.static_shade.repair import analyse, resolve
+from nimbus_sweep.core.defects.static_shade.shade_map import ShadeMap
 from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, ShadeSeed, UnshadeSettings
+from nimbus_sweep.core.defects.static_shade.veils import Veil
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
 from nimbus_sweep.core.media.frames import Frame, Window
@@ -448,6 +450,20 @@ def test_a_mark_drawn_by_hand_is_measured_and_taken_off(tmp_path: Path) -> None:
     assert inside(truth, mended, masks[0]) > 43
     with pytest.raises(SweepError, match="outside the picture"):
         drawn_by_hand(Ellipse(x=-90, y=-90, across=5, down=5), SIZE[::-1], 0, 9)
+
+
+def test_a_wide_mark_that_cannot_be_measured_is_undone_as_the_survey_drew_it(tmp_path: Path) -> None:
+    source = still(moving("coffee", 1), 16)
+    mark = DrawnMark(150, 90, 30, 0.12, 20)
+    spoiled, masks = shade(list(source.pictures), [mark])
+    volume = volume_of(source, spoiled, tmp_path)
+    share = mark.share(SIZE[::-1])
+    outline = tuple((round(150 + 45 * np.cos(t)), round(90 + 45 * np.sin(t))) for t in np.linspace(0, 6, 20))
+    drawn = ShadeSeed(outline=outline, known=ShadeMap.of(share, 0, 0, Veil()))
+    (plan,) = analyse(volume, UnshadeSettings(marks=(drawn,))).marks
+    assert plan.way == "undo", "it is not filled"
+    mended = treat(source, spoiled, analyse(volume, UnshadeSettings(marks=(drawn,))))
+    assert inside(list(source.pictures), mended, masks[0]) > inside(list(source.pictures), spoiled, masks[0]) + 6
 
 
 @pytest.mark.slow

@@ -117,39 +117,50 @@ def find(
     if not every:
         # What lies in a veil and is about as large is a part of it.
         found = [c for c in found if not any(area.sure >= CONVINCES and area.holds(c.over(light.shape)) for area in areas)]
+    marks = _all_measured(shot, marked, found, lambda share: progress(0.4 + 0.6 * share))
+    if system is not None:
+        _add_veils(marks, system, areas, light, way)
+    return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
+
+
+def _all_measured(shot: _Shot, marked: Plane, found: list[Candidate], progress: Callable[[float], None]) -> list[ShadeMark]:
+    """The marks that come of candidates; `marked` is 1 where any of them lies."""
     # How far each candidate has been measured: one may take seconds.
     shares = {id(c): 0.0 for c in found}
 
     def told(c: Candidate, share: float) -> None:
         shares[id(c)] = share
-        progress(0.4 + 0.6 * sum(shares.values()) / len(shares))
+        progress(sum(shares.values()) / len(shares))
 
     def measured(c: Candidate) -> ShadeMark | None:
         made = _measured(shot, marked, c, partial(told, c))
         told(c, 1.0)
         return made
 
-    marks: list[ShadeMark] = []
     # The largest go first, so that no core is left with one of them at the end.
     order = sorted(range(len(found)), key=lambda k: -found[k].box.width * found[k].box.height)
     results: dict[int, ShadeMark | None] = {}
     for k, result in zip(order, parallel_map(measured, [found[k] for k in order]), strict=True):
         results[k] = result
+    marks: list[ShadeMark] = []
     for _, mark in sorted(results.items()):
         if mark is not None:
             _take_in(mark, marks)
-    if system is not None and areas:
-        proven = np.zeros(light.shape, np.float32)
-        for mark in marks:
-            if mark.confidence >= CONVINCES:
-                cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
-        proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
-        for area in areas:
-            for made in drawn(system, area, proven):
-                veil = _veil_mark(made, area.sure, system, light, way)
-                if veil is not None:
-                    _take_in(veil, marks)
-    return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
+    return marks
+
+
+def _add_veils(marks: list[ShadeMark], system: VeilSystem, areas: list[VeilArea], light: ShotLight, way: Travel) -> None:
+    """Add the veils of some areas; what marks that were proven take is no part of them."""
+    proven = np.zeros(light.shape, np.float32)
+    for mark in marks:
+        if mark.confidence >= CONVINCES:
+            cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
+    proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
+    for area in areas:
+        for made in drawn(system, area, proven):
+            veil = _veil_mark(made, area.sure, system, light, way)
+            if veil is not None:
+                _take_in(veil, marks)
 
 
 def _take_in(made: ShadeMark, marks: list[ShadeMark]) -> None:

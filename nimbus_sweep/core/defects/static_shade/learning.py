@@ -28,6 +28,8 @@ _AREA = 30_000
 ROOM = 6
 # By how much less has to be left over by another account of a veil than by the survey's.
 _CLEARER = 0.85
+# Of its depth, what is the core of a mark; and how far its soft edge goes beyond that, in pixels and in half widths of the core.
+_CORE, _SKIRT = 0.15, (2.5, 0.5)
 # Wider marks, in pixels, are seldom opaque: no more room is kept to borrow from.
 _WIDE = 80
 # Light, in codes above black, below which what a mark leaves is not given back.
@@ -165,6 +167,11 @@ def _doubt(fit: LossFit) -> Plane:
 def _trimmed(share: Plane, doubt: Plane, inner: Plane, least: float = LEAST) -> Plane:
     """The share of light lost where it is surely a loss: above what its doubt may feign, and part of the mark."""
     sure = (share > np.maximum(least, 2 * doubt)) & (inner > 0)
+    # Its soft edge goes no further than a mark of its width has one: what lies beyond is noise that joins on.
+    core = sure & (share > _CORE * float(share.max(initial=0)))
+    half = float(cv2.distanceTransform(np.pad(core, 1).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE).max())
+    away = cv2.distanceTransform((~core).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)
+    sure &= away <= _SKIRT[0] + _SKIRT[1] * half
     count, labels = cv2.connectedComponents(sure.astype(np.uint8), connectivity=8)
     weights = np.bincount(labels.ravel(), share.ravel(), count)
     weights[0] = 0
