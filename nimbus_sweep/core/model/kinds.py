@@ -222,6 +222,8 @@ class DefectKind:
         that have one instead of `detect`.
     takes : float
         About how long `detect` takes, in frames of that pass, for a long shot as for a short one: progress is told by it.
+    takes_a_frame : float
+        The same for each frame of the shot, on top.
     needs : str
         Without this part of the evidence it is not looked for: the ``volume``, the ``light`` or the ``frames``.
     drawn : str
@@ -255,6 +257,7 @@ class DefectKind:
     detect: Callable[[ShotEvidence, Progress | None, Masked | None], Surveyed] | None = None
     watch: Callable[[ShotEvidence, Masked | None], Watch] | None = None
     takes: float = 10.0
+    takes_a_frame: float = 0.0
     needs: Literal["volume", "light", "frames"] = "volume"
     drawn: Literal["point", "box", "outline", "path", "frame"] = "box"
     on_camera: bool = False

@@ -77,7 +77,7 @@ class _ShotSurvey:
 
     def run(self, on_progress: Callable[[float], None] | None) -> tuple[dict[str, Surveyed], list[Note]]:
         """What each of them found, and what kept any from it."""
-        at_once = sum(k.takes for k in self._at_once)
+        at_once = sum(map(self._takes, self._at_once))
         pace = Pace((at_once, self._frames))
 
         def tell() -> None:
@@ -100,6 +100,9 @@ class _ShotSurvey:
         tell()
         return self._results, self._notes
 
+    def _takes(self, kind: DefectKind) -> float:
+        return kind.takes + kind.takes_a_frame * (self._evidence.stop - self._evidence.first)
+
     def _beside(self, tell: Callable[[], None] | None) -> None:
         try:
             self._all_at_once(tell)
@@ -111,7 +114,7 @@ class _ShotSurvey:
     def _all_at_once(self, tell: Callable[[], None] | None) -> None:
         evidence = self._evidence
 
-        total, before = max(1.0, sum(k.takes for k in self._at_once)), 0.0
+        total, before = max(1.0, sum(map(self._takes, self._at_once))), 0.0
 
         def share(before: float, takes: float) -> Callable[[float], None]:
             def told(part: float) -> None:
@@ -124,13 +127,13 @@ class _ShotSurvey:
             return told
 
         for kind in self._at_once:
-            told = share(before, kind.takes)
+            told = share(before, self._takes(kind))
             with _alone(kind, evidence, self._notes):
                 assert kind.detect is not None
                 self._results[kind.kind] = detected = kind.detect(evidence, told, self._held[kind.kind])
                 evidence = detected.evidence or evidence
             told(1.0)
-            before += kind.takes
+            before += self._takes(kind)
 
     def _pass(self, tell: Callable[[], None]) -> None:
         """The one pass over the frames that serves all who watch them."""
