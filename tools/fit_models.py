@@ -189,7 +189,7 @@ def gathered_shade(first: int, stop: int) -> list[Seen]:
             error = max((e for e, mask in things if _covers(c, mask)), default=0.0)
             if isinstance(c, VeilArea):
                 # Veils that overlap are one area.
-                marked = float(np.any([mask for _, mask in things], axis=0)[c.over(evidence.volume) > 0].mean()) if things else 0.0
+                marked = _share_on(c, np.any([mask for _, mask in things], axis=0)) if things else 0.0
                 made.append(Seen(scene, "veil", told, marked > 0.5, error, 0.15 < marked <= 0.5))
             else:
                 made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
@@ -210,6 +210,13 @@ def _covers(c: Candidate | VeilArea, mask: Array) -> bool:
     c.mark(whole)
     both = ((whole > 0) & mask).sum()
     return bool(both > 0.3 * mask.sum() and both > 0.1 * (whole > 0).sum())
+
+
+def _share_on(area: VeilArea, marked: Array) -> float:
+    """Share of an area that lies on a mark."""
+    whole = np.zeros(marked.shape, np.float32)
+    area.mark(whole)
+    return float(marked[whole > 0].mean()) if whole.any() else 0.0
 
 
 def tell(seen: list[Seen], told: Array, levels: tuple[float, ...]) -> None:

@@ -30,13 +30,13 @@ FEATURES = (
     *("depth", "agree", "balance", "stands_out", "explains", "foretells", "known", "clear", "passed", "across", "full", "edge"),
     *("crowd", "laid", "doubt", "rim"),
 )
-# Blocks to a place of the grid on which veils are looked for; of the light, by which power to begin with, and shares of the mean of it.
+# Blocks to a place of the grid on which veils are looked for; light laid over to begin with, as shares of the mean light.
 _COARSE = 2
 _STARTS = (0.3, 0.6)
 # Every so many pairs are enough to tell which of those to begin with.
 _FEW = 3
 # Pixels a veil is wide at least; areas looked at, at most; the largest, as a share of the picture.
-WIDE, _MOST, _LARGEST = 36, 12, 0.5
+_WIDE, _MOST, _LARGEST = 36, 12, 0.5
 # Of light lost, as a logarithm of linear light: from where an area is told of, and how deep it is at least; errors it stands above.
 _FROM, _DEEP, _DOUBTS = 0.025, 0.06, 3.0
 # The same, and pixels across, where a few pairs and no light laid over show it: without any of that there is no veil.
@@ -134,7 +134,7 @@ def search(seen: MovedPairs, size: tuple[int, int], still_asked: Callable[[], No
     views = np.arange(len(seen.frame))
     told = equations(blocks, views, _COARSE)
     grid = told.shape
-    if min(grid) < 6 or len(told) < 8 * grid[0] * grid[1] / 4:
+    if min(grid) < 6 or len(told) < 2 * grid[0] * grid[1]:
         return None
     few = equations(blocks, views[views // 2 % _FEW == 0], _COARSE)
     mean = told.mean_light
@@ -180,7 +180,7 @@ def _areas(lost: NDArray[np.floating], first: NDArray[np.floating], second: NDAr
         cells = labels == k
         wide = _across(cells) * pixels
         deep = -float(whole[cells].min())
-        if wide >= WIDE and deep >= _DEEP and stats[k, cv2.CC_STAT_AREA] < _LARGEST * cells.size:
+        if wide >= _WIDE and deep >= _DEEP and stats[k, cv2.CC_STAT_AREA] < _LARGEST * cells.size:
             found.append((deep, cells))
     return [cells for _, cells in sorted(found, key=lambda one: -one[0])[:_MOST]]
 
@@ -307,8 +307,14 @@ def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> list[Drawn]:
     share = np.where(within, 1 - np.exp(np.minimum(np.where(known > 0, lost, filled), 0)), 0).astype(np.float32)
     down, across = np.flatnonzero(within.any(1)), np.flatnonzero(within.any(0))
     top, left = int(down[0]), int(across[0])
-    part = share[top : int(down[-1]) + 1, left : int(across[-1]) + 1]
+    low, right = int(down[-1]) + 1, int(across[-1]) + 1
+    part = share[top:low, left:right]
     part = cv2.resize(part, (part.shape[1] * pixels, part.shape[0] * pixels), interpolation=cv2.INTER_CUBIC).clip(0, 0.95)
+    # The grid ends up to a place before the picture does.
+    beyond = [
+        most - end * pixels if end == last else 0 for most, end, last in zip(marked.shape, (low, right), (rows, columns), strict=True)
+    ]
+    part = np.pad(part, [(0, max(0, n)) for n in beyond], mode="edge")
     part = np.where(part > _LEAST, part, 0).astype(np.float32)
     veil = Veil(level=WHITE * system.lost.laid ** (1 / POWER), power=POWER)
     if system.lost.laid < _LAYS * system.mean_light:
