@@ -63,7 +63,7 @@ class Model:
 
 MODELS = {
     "site": Model(standing.MODEL, standing.FEATURES),
-    "alone": Model(ALONE, ALONE_FEATURES),
+    "alone": Model(ALONE, ALONE_FEATURES, held=5.0),
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
     # Of few clips: one candidate takes seconds to measure.

@@ -50,6 +50,8 @@ class Neighbour:
     ----------
     light : ndarray, float32, (rows, columns)
         Its luma where the scene of each pixel lies in it, in codes.
+    seen : ndarray, bool, (rows, columns)
+        Where that is a pixel or more inside its picture.
     way : ndarray, float32, (rows, columns, 2)
         How the scene gets there, in pixels of a picture of that size, which may be smaller, x first.
     raw : ndarray, float32, (height, width)
@@ -60,8 +62,9 @@ class Neighbour:
         The part of the picture.
     """
 
-    def __init__(self, light: Plane, way: Field, raw: Plane, marks: Marks | None, box: Box) -> None:
+    def __init__(self, light: Plane, seen: Mask, way: Field, raw: Plane, marks: Marks | None, box: Box) -> None:
         self.light = light
+        self.seen = seen
         self.raw = raw
         self.marks = marks
         self._way = way
@@ -84,13 +87,16 @@ class Neighbour:
         """
         rows, cols = box = _whole(box or np.s_[:, :], other.shape)
         way, light = np.ascontiguousarray(way, np.float32), np.empty((rows.stop - rows.start, cols.stop - cols.start), np.float32)
+        seen = np.empty(light.shape, np.bool_)
         # A band at a time, whose places are still in the processor's cache when they are looked up.
         tall = max(8, _BAND // light.shape[1])
         for first in range(0, len(light), tall):
             band = light[first : first + tall]
-            x, y, _ = _placed(way, other.shape, rows.start + first, rows.start + first + len(band), cols.start, cols.stop)
+            x, y, seen[first : first + tall] = _placed(
+                way, other.shape, rows.start + first, rows.start + first + len(band), cols.start, cols.stop
+            )
             cv2.remap(other, x, y, cv2.INTER_CUBIC, band, borderMode=cv2.BORDER_REPLICATE)
-        return cls(light, way, other, marks, box)
+        return cls(light, seen, way, other, marks, box)
 
     @cached_property
     def _places(self) -> tuple[Plane, Plane, Mask]:
@@ -107,14 +113,10 @@ class Neighbour:
         """The same down."""
         return self._places[1]
 
-    @property
-    def seen(self) -> Mask:
-        """Where the scene lies a pixel or more inside its picture: (rows, columns)."""
-        return self._places[2]
-
     def part(self, box: Box) -> Neighbour:
         """The same over a part of the picture alone."""
-        return Neighbour(np.ascontiguousarray(self.light[box]), self._way, self.raw, self.marks, _whole(box, self.raw.shape))
+        light, seen = (np.ascontiguousarray(p[box]) for p in (self.light, self.seen))
+        return Neighbour(light, seen, self._way, self.raw, self.marks, _whole(box, self.raw.shape))
 
     def marked_smaller(self, factor: int) -> Plane:
         """How far each place of it, along the motion, comes and goes itself, 0 to 1; so many times smaller."""

@@ -118,7 +118,24 @@ def course(reel_id: int, index: int) -> str:
     at = np.linspace(0, 1, len(made.frames))
     here, around = (chart_points(at, 0.05 + 0.9 * (v - low) / max(high - low, 1.0)) for v in (made.here, made.around))
     ends = {"low": round(low), "high": round(high)}
-    return render_template("sheets/course.html", course=made, width=CHART_WIDE, height=CHART_HIGH, here=here, around=around, **ends)
+    told, doubt = (getattr(one.evidence, name, 0.0) for name in ("mean", "doubt"))
+    band = ""
+    if doubt and not getattr(one.evidence, "level", 0.0):
+        # Where the light of the mark lies if the map is right: there and back along its two edges.
+        edges = [0.05 + 0.9 * (made.around * (told + part * doubt) - low) / max(high - low, 1.0) for part in (-1, 1)]
+        band = " ".join(chart_points(at[::turn], np.clip(edge, 0, 1)[::turn]) for edge, turn in zip(edges, (1, -1), strict=True))
+    return render_template(
+        "sheets/course.html",
+        course=made,
+        width=CHART_WIDE,
+        height=CHART_HIGH,
+        here=here,
+        around=around,
+        band=band,
+        told=told,
+        doubt=doubt,
+        **ends,
+    )
 
 
 class _Place(Body):

@@ -11,7 +11,7 @@ from skimage.restoration import inpaint_biharmonic
 
 from benchmarks.material import MemorySource, clip, compressed, drifting, noisy, psnr, still
 from nimbus_sweep.core.defects.stuck_pixels import detect as stuck_pixels
-from nimbus_sweep.core.defects.stuck_pixels.departures import departure_maps, least_departure, ring_mean, stands_still
+from nimbus_sweep.core.defects.stuck_pixels.departures import departure_maps, ring_mean, stands_still
 from nimbus_sweep.core.defects.stuck_pixels.repair import MendPlan, PixelMendSettings, Site, analyse
 from nimbus_sweep.core.defects.stuck_pixels.sensor_site import fit_site, held_profile
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -151,17 +151,6 @@ def test_ring_mean_is_the_mean_of_the_ring() -> None:
     block = values[10:17, 20:27].copy()
     block[1:6, 1:6] = np.nan
     assert ring_mean(values)[13, 23] == pytest.approx(np.nanmean(block), rel=1e-5)
-
-
-def test_least_departure_sees_dots_and_not_lines() -> None:
-    plane = np.full((31, 31), 50, np.float32)
-    plane[:, 8] = 200
-    plane[np.arange(13, 31), np.arange(13, 31)] = 120
-    plane[20, 25] = 180
-    out = least_departure(plane, 2)
-    assert out[20, 25] == pytest.approx(130)
-    assert np.abs(out[4:-4, 8]).max() == 0
-    assert out[17, 17] == 0
 
 
 @pytest.mark.parametrize("spread", ["sharp", "mild", "mosaic"])

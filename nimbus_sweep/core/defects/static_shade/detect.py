@@ -236,7 +236,7 @@ def _proven_mark(
     # A hair is long and narrow; all else is compact.
     long = max(int(mask.any(0).sum()), int(mask.any(1).sum()))
     kind: ShadeName = "hair" if size < 0.35 * long**2 and long > 16 and needed * box.step <= HAIR else "dust"
-    return _mark(kind, share, outlined, Veil(), confidence, (seen.far, round(proof.clear)), box, light, way)
+    return _mark(kind, share, outlined, Veil(), (confidence, proof.doubt), (seen.far, round(proof.clear)), box, light, way)
 
 
 def _veil_mark(made: Drawn, sure: float, system: VeilSystem, light: ShotLight, way: Travel) -> ShadeMark | None:
@@ -245,7 +245,7 @@ def _veil_mark(made: Drawn, sure: float, system: VeilSystem, light: ShotLight, w
         return None
     box = Box(made.left, made.top, made.share.shape[1], made.share.shape[0])
     kind: ShadeName = "veil" if made.veil.level else "dust"
-    return _mark(kind, made.share, outlined, made.veil, sure, (system.far, system.pairs), box, light, way)
+    return _mark(kind, made.share, outlined, made.veil, (sure, made.doubt), (system.far, system.pairs), box, light, way)
 
 
 # A mask of one mark, its samples, how wide it is at its narrowest, in samples, and the line around it.
@@ -272,14 +272,14 @@ def _mark(
     share: Plane,
     outlined: _Outlined,
     veil: Veil,
-    confidence: float,
+    told: tuple[float, float],
     seen: tuple[float, int],
     box: Box,
     light: ShotLight,
     way: Travel,
 ) -> ShadeMark:
     mask, _, narrow, line = outlined
-    step, (far, clear) = box.step, seen
+    step, (far, clear), (confidence, doubt) = box.step, seen, told
     kept = 1 - share[mask > 0]
     least, mean = float(np.percentile(kept, 2)), float(kept.mean())
     rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
@@ -296,6 +296,7 @@ def _mark(
         kind=kind,
         least=round(max(0.0, least), 3),
         mean=round(mean, 3),
+        doubt=round(doubt, 3),
         veil=veil,
         confidence=round(float(confidence), 3),
         travel=round(moved, 1),

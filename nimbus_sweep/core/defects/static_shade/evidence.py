@@ -19,6 +19,8 @@ class ShadeEvidence(Evidence):
         Corners of the line around it, in pixels.
     least, mean : float
         Transmission at its deepest, and over it, 0 to 1.
+    doubt : float
+        How far the two halves of the evidence lie from that mean, 0 to 1; 0 where it is not known.
     level, towards : float
         Light that a veil lays over, and the level it draws the picture towards, in 8-bit codes.
     travel, needed : float
@@ -39,6 +41,7 @@ class ShadeEvidence(Evidence):
     outline: tuple[tuple[int, int], ...] = ()
     least: float = 0.0
     mean: float = 0.0
+    doubt: float = 0.0
     level: float = 0.0
     towards: float = 0.0
     travel: float = 0.0

@@ -124,6 +124,8 @@ class Proof:
         Spread of the scene's light over time behind it, as a logarithm.
     clear : float
         Pairs of frames in which the scene came clear of the mark, the mean over it.
+    doubt : float
+        By how much the two halves of the evidence tell another share of light over it, halved, 0 to 1.
     """
 
     depth: float
@@ -133,6 +135,7 @@ class Proof:
     together: float
     lives: float
     clear: float
+    doubt: float = 0.0
 
 
 def prove(seen: PairViews, fit: LossFit, inner: Plane) -> Proof:
@@ -165,6 +168,7 @@ def prove(seen: PairViews, fit: LossFit, inner: Plane) -> Proof:
         together=joint / max(np.sqrt(spread_own * spread_scene), 1e-9),
         lives=float(np.sqrt(spread_scene / max(float(weight.sum()), 1e-9))),
         clear=count,
+        doubt=float(np.abs(np.exp(first[core]) - np.exp(second[core])).mean()) / 2 if core.any() else 0.0,
     )
 
 

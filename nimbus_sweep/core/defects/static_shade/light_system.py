@@ -34,7 +34,7 @@ _MOST_LOST, _MOST_GAINED, _MOST_LAID = -2.3, 0.05, 0.8
 _MEAN, _USUAL, _LEAST_MISS = 0.5, 0.01, 0.005
 # Weight below which a pair tells nothing of a block; rounds of conjugate gradients, and the share of the energy at which they end; rounds
 # in which `k` stays as it began.
-_LEAST, _GRADIENTS, _ENOUGH, _FIXED = 0.02, 60, 1e-5, 2
+_LEAST, _GRADIENTS, _ENOUGH, _FIXED = 0.02, 40, 1e-2, 2
 
 
 @dataclass(frozen=True)

@@ -37,6 +37,8 @@ class ShadeMark:
         ``dust``, ``hair`` or ``veil``.
     least, mean : float
         Transmission at its deepest, and over it, 0 to 1.
+    doubt : float
+        How far the two halves of the evidence lie from the mean, 0 to 1.
     veil : Veil
         The light it lays over; none for dust.
     confidence : float
@@ -60,6 +62,7 @@ class ShadeMark:
     kind: ShadeName
     least: float
     mean: float
+    doubt: float
     veil: Veil
     confidence: float
     travel: float
@@ -116,6 +119,7 @@ def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
             outline=mark.outline,
             least=mark.least,
             mean=mark.mean,
+            doubt=mark.doubt,
             level=round(mark.veil.level, 1),
             towards=round(mark.veil.level / max(1 - mark.veil.gain, 0.05), 1),
             travel=mark.travel,

@@ -65,6 +65,8 @@ class VeilArea:
         What speaks for it; see `FEATURES`.
     cells : ndarray, bool, (rows, columns)
         Where it lies on the grid.
+    doubt : float
+        How far both halves of the evidence lie from the light it lets pass, 0 to 1.
     """
 
     left: int
@@ -72,6 +74,7 @@ class VeilArea:
     shape: Plane
     told: tuple[float, ...]
     cells: Cells
+    doubt: float
 
     def mark(self, marked: Plane) -> None:
         """Set a picture to 1 where it lies."""
@@ -157,7 +160,8 @@ def search(seen: MovedPairs, size: tuple[int, int], still_asked: Callable[[], No
         still_asked()
         told_of = _features(system, told, halves, (first, second), cells)
         if told_of is not None:
-            areas.append(_area(cells, told_of, pixels, size))
+            doubt = float(np.abs(np.exp(first.map[cells]) - np.exp(second.map[cells])).mean()) / 2
+            areas.append(_area(cells, told_of, doubt, pixels, size))
     return system, areas
 
 
@@ -250,14 +254,14 @@ def _across(cells: Cells) -> float:
     return 2 * float(cv2.distanceTransform(np.pad(cells, 1).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE).max())
 
 
-def _area(cells: Cells, told: tuple[float, ...], pixels: int, size: tuple[int, int]) -> VeilArea:
+def _area(cells: Cells, told: tuple[float, ...], doubt: float, pixels: int, size: tuple[int, int]) -> VeilArea:
     room = 2
     rows, columns = np.flatnonzero(cells.any(1)), np.flatnonzero(cells.any(0))
     top, left = max(0, int(rows[0]) - room), max(0, int(columns[0]) - room)
     part = cells[top : int(rows[-1]) + 1 + room, left : int(columns[-1]) + 1 + room].astype(np.float32)
     height, width = min(size[0] - top * pixels, part.shape[0] * pixels), min(size[1] - left * pixels, part.shape[1] * pixels)
     shape = cv2.resize(part, (part.shape[1] * pixels, part.shape[0] * pixels), interpolation=cv2.INTER_LINEAR)
-    return VeilArea(left * pixels, top * pixels, (shape[:height, :width] > 0.5).astype(np.float32), told, cells)
+    return VeilArea(left * pixels, top * pixels, (shape[:height, :width] > 0.5).astype(np.float32), told, cells, doubt)
 
 
 @cache
@@ -279,12 +283,15 @@ class Drawn:
         `a` at the picture's size, from `left` and `top` on; 0 outside of it.
     left, top : int
     veil : Veil
+    doubt : float
+        How far both halves of the evidence lie from the light it lets pass, 0 to 1.
     """
 
     share: Plane
     left: int
     top: int
     veil: Veil
+    doubt: float
 
 
 def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> list[Drawn]:
@@ -320,7 +327,7 @@ def drawn(system: VeilSystem, area: VeilArea, marked: Plane) -> list[Drawn]:
     if system.lost.laid < _LAYS * system.mean_light:
         # In linear light and in codes a mere loss is the same but for its size.
         part, veil = (1 - (1 - part) ** (1 / POWER)).astype(np.float32), Veil()
-    return [Drawn(one, left * pixels, top * pixels, veil) for one in _apart(part)]
+    return [Drawn(one, left * pixels, top * pixels, veil, area.doubt) for one in _apart(part)]
 
 
 def _apart(share: Plane) -> list[Plane]:

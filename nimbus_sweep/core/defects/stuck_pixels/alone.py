@@ -7,6 +7,7 @@ weighs these; its numbers are fitted by `tools/fit_models.py` on drawn clips, ea
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -19,16 +20,21 @@ from ...evidence.time_volume import TimeVolume
 from ...media.colour import luma_weights, possible, to_rgb
 from ...media.frames import PictureFormat, as_numbers
 from .departures import DepartureMap
-from .sensor_site import SiteFit, held_profile, held_value
+from .sensor_site import SiteFit, drawn_by, held_profile, held_value
+from .texture import Texture
 
 FEATURES = (
-    *("score", "strongest", "crowd", "chance", "held", "life", "seen", "departure", "changes", "contrast"),
+    *("stands_out", "crowd", "tail", "further", "told", "one_colour", "drawn", "unexplained"),
+    *("held", "life", "seen", "departure", "changes", "contrast"),
     *("misfit", "lens", "held_misfit", "at_end", "coloured", "mosaic", "pair", "still", "noise"),
 )
 # What keeps logarithms from zero: shares, codes, counts.
 _SHARE, _CODES = 0.01, 0.3
-# Share of what departs that the best profile may leave.
-_MISFIT = 0.3
+# Energy of a departure, in units of what the texture about it allows for, below which any profile explains it; and the share that one is
+# then taken to leave.
+_LEAST_CONTRAST, _UNTOLD = 9.0, 0.3
+# Places that are certain, in a shot, with which one is as sure as its evidence says; what is added to both; and what is certain.
+_USUAL, _FEW, _CERTAIN = 4.0, 0.3, 0.9
 # Samples about a site whose life is measured, and that belong to it.
 _AROUND, _OWN = 4, 2
 
@@ -39,12 +45,12 @@ class Place:
 
     Attributes
     ----------
-    score, strongest : float
-        How far it stands out, of all components together and of the strongest.
+    stands_out : float
+        How far it stands out of the texture about it, in deviations.
     crowd : int
         How many like it are about.
-    chance : float
-        What the scene itself would reach once in twenty such clips.
+    tail : tuple of float
+        How far the 30th and the 120th strongest place of the picture stand out.
     seen : float
         Share of the frames in which it departs, 0 to 1.
     departure, changes : float
@@ -53,10 +59,9 @@ class Place:
         Whether some of the scene keeps its place.
     """
 
-    score: float
-    strongest: float
+    stands_out: float
     crowd: int
-    chance: float
+    tail: tuple[float, float]
     seen: float
     departure: float
     changes: float
@@ -64,30 +69,35 @@ class Place:
 
 
 def features(
-    volume: TimeVolume, maps: tuple[DepartureMap, ...], scales: list[float], place: Place, fit: SiteFit
-) -> tuple[float, ...] | None:
-    """What is told of a site, in the order of `FEATURES`; None where no profile of a site explains what departs."""
+    volume: TimeVolume, maps: tuple[DepartureMap, ...], textures: Sequence[Texture], scales: list[float], place: Place, fit: SiteFit
+) -> tuple[float, ...]:
+    """What is told of a site, in the order of `FEATURES`."""
     layout = volume.format
-    held = held_profile([m.value for m in maps], [layout.subsampling(i) for i in range(len(maps))], scales, fit, layout, volume.colour)
-    if min(fit.misfit, held.misfit if held else 1.0) > _MISFIT:
-        return None
+    cells = [layout.subsampling(i) for i in range(len(maps))]
+    held = held_profile([m.value for m in maps], cells, scales, fit, layout, volume.colour)
+    drawn = drawn_by(textures, cells, fit.x, fit.y, layout, volume.colour)
     at_end = min(held_value(fit, layout, c)[2] for c in possible(volume.colour))
     lives = [_life(volume, i, fit.x, fit.y) for i in range(len(maps))]
     stiffest = min(lives, key=lambda own: own[0] / (own[1] + _CODES))
+    left = fit.misfit, fit.lens_misfit, held.misfit if held else 1.0
+    if fit.contrast < _LEAST_CONTRAST:
+        left = (_UNTOLD,) * 3
     told = (
-        np.log(place.score + 0.1),
-        np.log(place.strongest + 0.1),
+        np.log(place.stands_out + 0.1),
         np.log1p(place.crowd),
-        np.log(place.chance + 0.5),
+        np.log(place.tail[0] + 0.1),
+        np.log(place.tail[1] + 0.1),
+        np.log(drawn.site + 1) / 2,
+        np.log(drawn.one_colour / (drawn.site + _CODES) + _SHARE),
+        np.log(drawn.lens / (drawn.site + _CODES) + _SHARE),
+        np.log(max(0.0, 1 - drawn.site / (drawn.departs + _CODES)) + _SHARE),
         np.log((stiffest[0] + _CODES) / (stiffest[1] + _CODES)),
         np.log(stiffest[1] + _CODES),
         place.seen,
         np.log(place.departure + 1),
         np.log(place.changes + _CODES),
         np.log(min(fit.contrast, 1e4) + 0.1),
-        np.log(fit.misfit + _SHARE),
-        np.log(fit.lens_misfit + _SHARE),
-        np.log((held.misfit if held else 1.0) + _SHARE),
+        *np.log(np.array(left) + _SHARE),
         np.log1p(at_end),
         _coloured(fit, layout, volume),
         float(fit.spread.startswith("mosaic")),
@@ -121,6 +131,25 @@ def _life(volume: TimeVolume, index: int, x: int, y: int) -> tuple[float, float]
     own = float(life[row - top, col - left])
     life[max(0, row - _OWN - top) : row + _OWN + 1 - top, max(0, col - _OWN - left) : col + _OWN + 1 - left] = np.nan
     return own, float(np.nanpercentile(life, 20)) if not np.isnan(life).all() else own
+
+
+def is_certain(sure: float) -> bool:
+    """Whether a place tells of others in the shot."""
+    return sure > _CERTAIN
+
+
+def among(sure: float, certain: int) -> float:
+    """How sure a place is that has so many others beside it in the shot that are certain: a sensor with one bad site has more of them.
+
+    Parameters
+    ----------
+    sure : float
+        By itself, 0 to 1.
+    certain : int
+        Others of more than 0.9.
+    """
+    odds = np.log(max(sure, 1e-9) / max(1 - sure, 1e-9)) + min(0.0, float(np.log((certain + _FEW) / (_USUAL + _FEW))))
+    return float(1 / (1 + np.exp(-odds)))
 
 
 @cache

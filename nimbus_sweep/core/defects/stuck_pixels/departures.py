@@ -22,7 +22,6 @@ _SPANS = 8
 _BAND, _RING = 128, 3
 # Rows of which one tells the noise, of a picture of so many samples.
 _EVERY, _FULL = 7, 1920 * 1080
-_PAIRS = {reach: [(-reach, dx) for dx in range(-reach, reach + 1)] + [(dy, -reach) for dy in range(1 - reach, 1)] for reach in (2, 3)}
 
 
 @dataclass(frozen=True)
@@ -177,38 +176,6 @@ def ring_mean(values: Plane) -> Plane:
     wide = cv2.boxFilter(values, -1, (7, 7), normalize=False, borderType=cv2.BORDER_REFLECT_101)
     inner = cv2.boxFilter(values, -1, (5, 5), normalize=False, borderType=cv2.BORDER_REFLECT_101)
     return np.asarray((wide - inner) / np.float32(24))
-
-
-def least_departure(value: Plane, reach: int) -> Plane:
-    """How far each sample departs, the same way, from the middle of every pair of samples facing each other across it.
-
-    The pairs lie on the border of the block of `reach` samples each side. Along an edge or a line some pair
-    agrees with the sample, so only what stands alone departs from all.
-    """
-    padded = cv2.copyMakeBorder(value, reach, reach, reach, reach, cv2.BORDER_REFLECT_101)
-    return _least_departure(padded, reach, np.array(_PAIRS[reach]))
-
-
-@njit("(float32[:, ::1], int64, int64[:, ::1])", cache=True, nogil=True, error_model="numpy")
-def _least_departure(padded: Plane, reach: int, pairs: NDArray[np.int64]) -> Plane:
-    height, width = padded.shape[0] - 2 * reach, padded.shape[1] - 2 * reach
-    least = np.zeros((height, width), np.float32)
-    low, high = np.empty(width, np.float32), np.empty(width, np.float32)
-    half = np.float32(0.5)
-    for y in range(height):
-        low[:] = np.inf
-        high[:] = -np.inf
-        for k in range(len(pairs)):
-            dy, dx = pairs[k]
-            one, other = padded[y + reach + dy, reach + dx : reach + dx + width], padded[y + reach - dy, reach - dx : reach - dx + width]
-            here = padded[y + reach, reach : reach + width]
-            for x in range(width):
-                departs = here[x] - half * (one[x] + other[x])
-                low[x] = min(low[x], departs)
-                high[x] = max(high[x], departs)
-        for x in range(width):
-            least[y, x] = low[x] if low[x] > 0 else high[x] if high[x] < 0 else np.float32(0)
-    return least
 
 
 def stands_still(m: DepartureMap) -> bool:

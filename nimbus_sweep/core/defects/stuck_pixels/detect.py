@@ -2,16 +2,15 @@
 
 A stuck pixel departs from its surroundings in the same way in nearly every frame. Three questions decide:
 
-1. *Does it stand out?* The median over time of each sample's departure from the ring around it, compared with
-   the departures of its neighbourhood. Where the scene moves, the scene's own departures average out and the
-   stuck pixel's does not; where nothing moves, the still texture sets the bar.
-2. *Is it constant?* A departure that comes and goes with the scene (a highlight on water) has a spread over
-   time as large as itself and counts for little.
+1. *Does it stand out?* Of the mean over time, what is left of each sample once the texture about it has told its share (`texture`).
+   Where the scene moves, its own texture averages out and the stuck pixel does not; where nothing moves, the still texture sets the bar.
+2. *Is it constant?* A departure that comes and goes with the scene (a highlight on water) is no site's; one that keeps its value while
+   the light around it lives is.
 3. *Is it a sensor site?* Where the scene holds still, a small bright thing of the scene would pass the first
-   two; there the departure must have the profile of a sensor site (`sensor_site`) rather than of a lens, or at
-   least end at the darkest or lightest value a channel can hold.
+   two; there the departure must have the profile and the colour of a sensor site (`sensor_site`) rather than of a lens, or
+   end at the darkest or lightest value a channel can hold.
 
-The first rests on rank statistics (median, median absolute deviation: Rousseeuw and Croux 1993).
+A logistic model weighs the answers (`alone`).
 """
 
 from __future__ import annotations
@@ -30,30 +29,29 @@ from ...media.colour import to_rgb
 from ...media.frames import PictureFormat, as_numbers
 from ...model.findings import CONVINCES, Finding, Surveyed
 from ...model.regions import Masked
-from .alone import Place, features, sureness
-from .departures import DepartureMap, Plane, departure_maps, least_departure, stands_still
+from .alone import Place, among, features, is_certain, sureness
+from .departures import DepartureMap, Plane, departure_maps, stands_still
 from .evidence import StuckPixelEvidence
-from .sensor_site import SiteFit, fit_site
+from .sensor_site import KERNELS, SiteFit, drawn_by, fit_site
 from .standing import standing_sites
+from .texture import texture_of
 
-_SQUARE3 = np.ones((3, 3), np.uint8)
 _SQUARE5 = np.ones((5, 5), np.uint8)
-# The least departure, in 8-bit display steps, that is told from rounding.
-_FLOOR = 1.0
 # Pixels within which the profile of a site may lie off the place that stands out.
 _NEAR = 2
 # Findings less sure than this are not listed.
 _LISTED = 0.3
-# How far around a site its like are counted, in pixels.
 # A change of the light over time, in 8-bit display steps, that tells of a moving scene.
 _LIVES = 4
+# How far around a site its like are counted, in pixels.
 _CROWD = 40
-# Energy of a departure, in units of what the texture about it allows for, below which any profile explains it.
-_LEAST_CONTRAST = 9.0
 # Pixels at the picture's edge where nothing is told of what stands alone.
 _EDGE = 2
-# Score from which a place is looked at, how many are at most, and the most that the scene itself is taken to reach.
-_LOOKED_AT, _MOST, _CEILING = 1.5, 80, 12.0
+# How far a place stands out, in deviations, from which it is looked at; how many are at most; and which of the strongest tell how far the
+# scene itself makes something stand out: there are seldom as many sites.
+_LOOKED_AT, _MOST, _TAIL = 5.0, 120, (30, 120)
+# Likelihood ratio, doubled, of the best profile of a site below which nothing more is asked of a place.
+_LEAST_DRAWN = 80.0
 
 
 @dataclass(frozen=True)
@@ -108,20 +106,6 @@ class PixelSurvey:
     found: tuple[StuckPixel, ...] = field(default=())
 
 
-def _scores(m: DepartureMap) -> tuple[Plane, Plane]:
-    """How far each local extreme stands out of its neighbourhood, over time and in place; 0 elsewhere."""
-    window = (31, 31)
-    size = np.abs(m.steady)
-    over_time = size / (_FLOOR + 1.5 * cv2.blur(m.wander, window) + 2 * cv2.blur(size, window))
-    apart = np.maximum(np.abs(least_departure(m.value, 2)), np.abs(least_departure(m.value, 3)))
-    in_place = apart / (_FLOOR + 3 * cv2.blur(apart, window) + 0.5 * cv2.blur(m.wander, window))
-    return _extremes(over_time), _extremes(in_place)
-
-
-def _extremes(score: Plane) -> Plane:
-    return np.where(score >= cv2.dilate(score, _SQUARE5) - 1e-6, score, 0).astype(np.float32)
-
-
 def _spread_up(plane: Plane, shape: tuple[int, int]) -> Plane:
     """A component's map at the picture's full size, each sample repeated."""
     if plane.shape == shape:
@@ -154,8 +138,10 @@ def find(volume: TimeVolume, on_progress: Callable[[float], None] | None = None,
         return PixelSurvey(maps)
     sites = told_by_passing(volume, maps, pairs) if pairs is not None else []
     progress(0.7)
-    for one, told in alone(volume, maps, sites, lambda share: progress(0.7 + 0.3 * share)):
-        sure = round(sureness(told), 3)
+    looked = [(one, sureness(told)) for one, told in alone(volume, maps, sites, lambda share: progress(0.7 + 0.3 * share))]
+    certain = sum(is_certain(sure) for sure in [*(s.confidence for s in sites), *(sure for _, sure in looked)])
+    for one, by_itself in looked:
+        sure = round(among(by_itself, certain - is_certain(by_itself)), 3)
         near = [s for s in sites if abs(s.x - one.x) < 3 and abs(s.y - one.y) < 3]
         if sure >= _LISTED and all(s.confidence < sure for s in near):
             sites = [s for s in sites if s not in near] + [replace(one, confidence=sure)]
@@ -179,24 +165,23 @@ def alone(
     """
     shape = (volume.format.height, volume.format.width)
     still = stands_still(maps[0])
-    scores = [np.maximum(over_time, in_place) if still else over_time for over_time, in_place in parallel_map(_scores, maps)]
+    textures = list(parallel_map(texture_of, [m.value for m in maps]))
+    progress(0.2)
+    strength = np.max([_spread_up(each, shape) for each in parallel_map(lambda t: t.stands_out(KERNELS), textures)], axis=0)
     progress(0.3)
-    chance = max(_chance(m, score) for m, score in zip(maps, scores, strict=True))
-    full = [_spread_up(score, shape) for score in scores]
-    strength = np.max(full, axis=0)
-    joint = np.sqrt(sum(cv2.dilate(score, _SQUARE3) ** 2 for score in full))
-    taken = np.zeros(shape, bool)
     # At the picture's edge the lens, the codec and what is cut off there look like sites.
-    taken[:_EDGE] = taken[-_EDGE:] = True
-    taken[:, :_EDGE] = taken[:, -_EDGE:] = True
+    strength[:_EDGE] = strength[-_EDGE:] = 0
+    strength[:, :_EDGE] = strength[:, -_EDGE:] = 0
+    rows, cols = np.nonzero((strength >= cv2.dilate(strength, _SQUARE5) - 1e-6) & (strength > _LOOKED_AT))
+    strengths = strength[rows, cols]
+    order = np.argsort(-strengths, kind="stable")
+    tail = [float(strengths[order[min(n, len(order) - 1)]]) for n in _TAIL] if len(order) else []
+    taken = np.zeros(shape, bool)
     for site in known:
         if site.confidence >= CONVINCES:
             taken[max(0, site.y - 4) : site.y + 5, max(0, site.x - 4) : site.x + 5] = True
-    rows, cols = np.nonzero(strength > _LOOKED_AT)
-    strengths = strength[rows, cols]
-    order = np.argsort(-strengths, kind="stable")
-    looked = 0
-    for y, x in zip(rows[order].tolist(), cols[order].tolist(), strict=True):
+    looked, cells = 0, [volume.format.subsampling(i) for i in range(len(maps))]
+    for y, x, stands_out in zip(rows[order].tolist(), cols[order].tolist(), strengths[order].tolist(), strict=True):
         if taken[y, x]:
             continue
         if looked == _MOST:
@@ -204,24 +189,21 @@ def alone(
         looked += 1
         progress(0.3 + 0.7 * looked / _MOST)
         taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
-        site, fit = _describe(volume, maps, x, y)
-        if fit.contrast < _LEAST_CONTRAST:
+        if drawn_by(textures, cells, x, y, volume.format, volume.colour).site < _LEAST_DRAWN:
             continue
+        site, fit = _describe(volume, maps, x, y)
         # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.
         site = replace(site, still=still or site.scene_change < _LIVES)
         place = Place(
-            score=float(joint[y, x]),
-            strongest=float(strength[y, x]),
-            crowd=_crowd(rows, cols, strengths, y, x, float(strength[y, x])),
-            chance=chance,
+            stands_out=stands_out,
+            crowd=_crowd(rows, cols, strengths, y, x, stands_out),
+            tail=(tail[0], tail[1]),
             seen=site.seen / max(1, site.looked),
             departure=site.departure,
             changes=site.scene_change,
             still=site.still,
         )
-        told = features(volume, maps, _scales(maps, volume.format, fit.x, fit.y), place, fit)
-        if told is not None:
-            yield site, told
+        yield site, features(volume, maps, textures, _scales(maps, volume.format, fit.x, fit.y), place, fit)
 
 
 def told_by_passing(volume: TimeVolume, maps: tuple[DepartureMap, ...], pairs: MovedPairs) -> list[StuckPixel]:
@@ -243,25 +225,6 @@ def _crowd(rows: NDArray[np.int64], cols: NDArray[np.int64], strengths: Plane, r
     """How many like it are about: a scene's own sharp specks come in crowds, steps of a wire, grass."""
     near = (np.abs(rows - row) <= _CROWD) & (np.abs(cols - col) <= _CROWD) & ((np.abs(rows - row) > 6) | (np.abs(cols - col) > 6))
     return int((strengths[near] > 0.7 * strength).sum())
-
-
-def _chance(m: DepartureMap, score: Plane) -> float:
-    """The score that the still scene itself would reach once in twenty clips like this one.
-
-    The scene's own sharp specks give the distribution: its tail is taken for exponential with the median of
-    those found, so that a few true defects among them do not move it.
-    """
-    rows, cols = np.nonzero(score > 0.5)
-    here = [float(score[y, x]) for y, x in zip(rows, cols, strict=True) if _sharp(m, int(y), int(x))]
-    if len(here) < 8:
-        return 0.0
-    return float(min(_CEILING, 0.5 + (float(np.median(here)) - 0.5) / np.log(2) * np.log(len(here) / 0.05)))
-
-
-def _sharp(m: DepartureMap, row: int, col: int) -> bool:
-    """Whether the samples beside a departure depart by less than a quarter of it."""
-    window = m.depart[max(0, row - 1) : row + 2, max(0, col - 1) : col + 2]
-    return bool(abs(window.sum() - m.depart[row, col]) < 0.25 * (window.size - 1) * abs(m.depart[row, col]))
 
 
 def place(volume: TimeVolume, maps: tuple[DepartureMap, ...], x: int, y: int, radius: int = 3) -> StuckPixel:

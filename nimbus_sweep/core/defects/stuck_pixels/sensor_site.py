@@ -22,6 +22,7 @@ from ...imaging.inpainting import biharmonic_weights
 from ...media.colour import from_rgb, luma_weights, possible, to_rgb
 from ...media.frames import Colour, PictureFormat
 from .departures import Plane
+from .texture import Texture
 
 Grid = NDArray[np.float64]
 _WINDOW = 16
@@ -41,6 +42,7 @@ _SPREADS = {
     "mosaic": [[0.25, 0.5, 0.25], [0.5, 1, 0.5], [0.25, 0.5, 0.25]],
     "mosaic-green": [[0, 0.25, 0], [0.25, 1, 0.25], [0, 0.25, 0]],
 }
+KERNELS = {spread: np.array(kernel, np.float64) for spread, kernel in _SPREADS.items()}
 # Interpolation between sites of one colour spreads that colour alone.
 _ALL, _ONE = {(True, True, True)}, {(True, False, False), (False, True, False), (False, False, True)}
 _HELD_BY = {
@@ -50,6 +52,9 @@ _HELD_BY = {
     "mosaic-green": {(False, True, False)},
 }
 _LENS_SIGMAS = (0.5, 0.65, 0.85, 1.1)
+# Samples each way of what departs about a site in a component with cells of one pixel and of more; how firmly a texture tells a
+# profile at least, of what it would if its samples told nothing of one another.
+_DEPARTS, _DEPARTS_COARSE, _FIRM = 2, 1, 0.05
 
 
 @dataclass(frozen=True)
@@ -313,6 +318,86 @@ class _Candidate:
     profile: int
     amplitudes: list[float]
     shares: list[float]
+
+
+@dataclass(frozen=True)
+class DrawnBy:
+    """How much of what departs from the texture about a place profiles explain, as likelihood ratios: twice their logarithms.
+
+    Attributes
+    ----------
+    site : float
+        By the profile of a sensor site, free in every component.
+    one_colour : float
+        By one that holds red, green, blue or all of them, as a site of a mosaic does.
+    lens : float
+        By a point drawn by a lens, free in every component.
+    departs : float
+        All of what departs there.
+    """
+
+    site: float
+    one_colour: float
+    lens: float
+    departs: float
+
+
+def drawn_by(
+    textures: Sequence[Texture], cells: Sequence[tuple[int, int]], x: int, y: int, layout: PictureFormat, colour: Colour
+) -> DrawnBy:
+    """Hold profiles near `x`, `y` against what texture leaves over there.
+
+    Parameters
+    ----------
+    textures : sequence of Texture
+        Of each component.
+    cells, layout, colour
+        As for `held_profile`.
+    x, y : int
+        Pixel of the picture.
+    """
+    left, top = _corner(tuple(cells), x, y)
+    profiles, sensor, lens = _profiles(tuple(cells), x - left, y - top)
+    sites_moved, points_moved = _alike(tuple(cells), x - left, y - top)
+    parts: list[tuple[Grid, Grid]] = []
+    by_lens = np.zeros(len(lens[0]))
+    departs = 0.0
+    for texture, site, point, site_moved, point_moved, (across, down) in zip(
+        textures, sensor, lens, sites_moved, points_moved, cells, strict=True
+    ):
+        row, col = min(y // down, texture.left.shape[0] - 1), min(x // across, texture.left.shape[1] - 1)
+        weights, variance = texture.weights_at(row, col), texture.usual_at(row, col) ** 2
+        window = _window(texture.left, left // across, top // down, _WINDOW // across, _WINDOW // down).ravel()
+        # How firmly the texture tells each profile's height.
+        firm, firm_lens = (np.maximum(moved @ weights.ravel(), _FIRM * moved[:, 12]) + 1e-9 for moved in (site_moved, point_moved))
+        parts.append((site @ window / variance, firm / variance))
+        by_lens += (point @ window) ** 2 / firm_lens / variance
+        reach = _DEPARTS if across * down == 1 else _DEPARTS_COARSE
+        departs += texture.departs(row, col, reach) / variance
+    free = sum((seen**2 / firm for seen, firm in parts), np.zeros(len(profiles)))
+    best = 0.0
+    for guess in possible(colour):
+        for channels in _ALL | _ONE:
+            usable = np.array([channels in _HELD_BY[shape.spread] for shape in profiles])
+            shares = from_rgb(np.array(channels, float), layout, guess, difference=True)
+            seen = sum((s * one for s, (one, _) in zip(shares, parts, strict=True)), np.zeros(len(profiles)))
+            firm = sum((s * s * one for s, (_, one) in zip(shares, parts, strict=True)), np.zeros(len(profiles)))
+            best = max(best, float((seen**2 / firm)[usable].max()))
+    return DrawnBy(float(free.max()), best, float(by_lens.max()), departs)
+
+
+@lru_cache(maxsize=64)
+def _alike(cells: tuple[tuple[int, int], ...], col: int, row: int) -> tuple[list[Grid], list[Grid]]:
+    """Of the profiles of `_profiles`, and of the lens: each times itself, moved by up to two samples each way: (profiles, 25)."""
+    _, sensor, lens = _profiles(cells, col, row)
+    return [_moved(p, c) for p, c in zip(sensor, cells, strict=True)], [_moved(p, c) for p, c in zip(lens, cells, strict=True)]
+
+
+def _moved(drawn: Grid, cell: tuple[int, int]) -> Grid:
+    pictures = drawn.reshape(len(drawn), _WINDOW // cell[1], _WINDOW // cell[0])
+    padded = np.pad(pictures, ((0, 0), (2, 2), (2, 2)))
+    height, width = pictures.shape[1:]
+    return np.stack([(padded[:, j : j + height, i : i + width] * pictures).sum((1, 2)) for j in range(5) for i in range(5)], 1)
 
 
 def _roughness(windows: list[Grid], drawn: list[Grid], one: _Candidate, grounds: list[float], weights: list[float]) -> float:
