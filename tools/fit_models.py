@@ -4,9 +4,12 @@
    python tools/fit_models.py alone 2001 2060
    python tools/fit_models.py shade 4001 4060
 
+   python tools/fit_models.py dirt 8001 8200
+
 draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
-`shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
+`shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `dirt` of specks of film
+(`film_dirt/shot_odds.py`; every third of its clips is sound). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
 also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
 
@@ -28,6 +31,8 @@ from scipy.optimize import minimize
 from benchmarks.proving import files, run
 from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
+from nimbus_sweep.core.defects.film_dirt import shot_odds
+from nimbus_sweep.core.defects.film_dirt.look_over import LastingSpecks, look_over
 from nimbus_sweep.core.defects.static_shade import promise, veil_search, weighing
 from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.detect import find
@@ -37,7 +42,9 @@ from nimbus_sweep.core.defects.stuck_pixels.alone import FEATURES as ALONE_FEATU
 from nimbus_sweep.core.defects.stuck_pixels.alone import MODEL as ALONE
 from nimbus_sweep.core.defects.stuck_pixels.departures import departure_maps
 from nimbus_sweep.core.defects.stuck_pixels.detect import alone
+from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import record
+from nimbus_sweep.core.evidence.moments import each_moment
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.opening import open_reel
@@ -47,18 +54,23 @@ Array = NDArray[Any]
 _SHOWS, _NEAR = 3.0, 2
 # A mark came of a candidate from this confidence.
 _CAME = 0.3
-# How many times rarer defects are in footage than in what is drawn.
-_RARER = 7.0
+# Candidates of a clip that count fully; more share that.
+_OF_A_CLIP = 200
 
 
 @dataclass(frozen=True)
 class Model:
-    """Which features a model has, where it is kept, how far its weights are held towards nothing, and whether products have weights, too."""
+    """Which features a model has, where it is kept, and how it is fitted.
+
+    Its weights are held towards nothing so far, products have weights or not, and defects are so many times rarer in footage than in what
+    is drawn.
+    """
 
     path: Path
     features: tuple[str, ...]
     held: float = 50.0
     products: bool = True
+    rarer: float = 7.0
 
 
 MODELS = {
@@ -67,6 +79,7 @@ MODELS = {
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
     # Of few clips: one candidate takes seconds to measure.
+    "speck": Model(shot_odds.MODEL, shot_odds.FEATURES, held=20.0, rarer=1.0),
     "weighed": Model(weighing.MODEL, weighing.FEATURES, held=3.0, products=False),
 }
 
@@ -81,10 +94,13 @@ class Seen:
     right: bool
     error: float = 0.0
     unclear: bool = False
+    weight: float = 1.0
 
 
-def fitted(features: Array, right: Array, model: Model) -> Logistic:
-    """A logistic model, its weights held towards nothing."""
+def fitted(seen: list[Seen], model: Model) -> Logistic:
+    """A logistic model of those that are clear, its weights held towards nothing."""
+    clear = [s for s in seen if not s.unclear]
+    features, right, weight = np.array([s.features for s in clear]), np.array([s.right for s in clear]), np.array([s.weight for s in clear])
     mean, deviation = features.mean(0), features.std(0) + 1e-9
     all_of_it = terms((features - mean) / deviation)
     told = np.column_stack([np.ones(len(features)), all_of_it if model.products else all_of_it[:, : features.shape[1]]])
@@ -92,31 +108,28 @@ def fitted(features: Array, right: Array, model: Model) -> Logistic:
 
     def cost(weights: Array) -> tuple[float, Array]:
         margin = sign * (told @ weights)
-        slope = -(told.T @ (sign / (1 + np.exp(np.clip(margin, -40, 40)))))
-        return float(np.logaddexp(0, -margin).sum() + 0.5 * model.held * (weights[1:] ** 2).sum()), slope + model.held * np.r_[
+        slope = -(told.T @ (weight * sign / (1 + np.exp(np.clip(margin, -40, 40)))))
+        return float((weight * np.logaddexp(0, -margin)).sum() + 0.5 * model.held * (weights[1:] ** 2).sum()), slope + model.held * np.r_[
             0, weights[1:]
         ]
 
     weights = minimize(cost, np.zeros(told.shape[1]), jac=True, method="L-BFGS-B", options={"maxiter": 3000}).x
     # Drawn clips have defects more often than footage has.
-    return Logistic(model.features, float(weights[0] - np.log(_RARER)), weights[1:], mean, deviation)
+    return Logistic(model.features, float(weights[0] - np.log(model.rarer)), weights[1:], mean, deviation)
 
 
 def judged(seen: list[Seen], model: Model) -> Array:
     """How sure each candidate is told by a model that was fitted without its scene."""
-    features, right = np.array([s.features for s in seen]), np.array([s.right for s in seen])
-    used, scenes = np.array([not s.unclear for s in seen]), np.array([s.scene for s in seen])
+    features, scenes = np.array([s.features for s in seen]), np.array([s.scene for s in seen])
     told = np.zeros(len(seen))
     for scene in sorted(set(scenes.tolist())):
-        others = used & (scenes != scene)
-        told[scenes == scene] = fitted(features[others], right[others], model).sure(features[scenes == scene])
+        told[scenes == scene] = fitted([s for s in seen if s.scene != scene], model).sure(features[scenes == scene])
     return told
 
 
 def write(seen: list[Seen], model: Model, first: int, stop: int) -> None:
     """The model fitted on all of them."""
-    clear = [s for s in seen if not s.unclear]
-    fitted(np.array([s.features for s in clear]), np.array([s.right for s in clear]), model).write(model.path, seeds=[first, stop])
+    fitted(seen, model).write(model.path, seeds=[first, stop])
 
 
 def drawn(first: int, stop: int, kinds: list[str]) -> Iterator[tuple[run.Case, ShotEvidence]]:
@@ -197,6 +210,55 @@ def gathered_shade(first: int, stop: int) -> list[Seen]:
     return made
 
 
+def gathered_dirt(first: int, stop: int) -> list[Seen]:
+    """Candidates for specks, with what the whole shot says of them."""
+    made: list[Seen] = []
+    for seed in range(first, stop):
+        with tempfile.TemporaryDirectory() as name:
+            case = run.drawn(seed, Path(name), laid=() if seed % 3 == 0 else ("dirt",))
+            source = open_reel(case.dirty)
+            lasting, told = LastingSpecks(), []
+            for moment, looked in each_moment(Span.of(source, 0, len(source)), look_over):
+                told += [(one.candidate(at), one.speck) for at, found in lasting.take(moment, looked) for one in found]
+            told += [(one.candidate(at), one.speck) for at, found in lasting.finish() for one in found]
+            laid_in = _dirt_of(case)
+        size = source.format.height, source.format.width
+        rows = shot_odds.features([candidate for candidate, _ in told], len(source), size) if told else []
+        weight = min(1.0, _OF_A_CLIP / max(1, len(told)))
+        for (candidate, speck), features in zip(told, rows, strict=True):
+            share, error = _share_of_dirt(laid_in.get(candidate.frame, []), speck.box, speck.mask)
+            right = share > 0.3
+            unclear = 0.02 < share <= 0.3 or (right and error <= _SHOWS)
+            made.append(Seen(str(case.facts["scene"]), "speck", tuple(features.tolist()), right, error if right else 0.0, unclear, weight))
+        print(
+            sum(e**2 > VISIBLE for part in laid_in.values() for e, _ in part),
+            "visible,",
+            len(told),
+            "candidates:",
+            seed,
+            case.facts["scene"],
+        )
+    return made
+
+
+def _dirt_of(case: run.Case) -> dict[int, list[tuple[float, Array]]]:
+    """The dirt of each frame: its error there, and where it lies."""
+    clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
+    found: dict[int, list[tuple[float, Array]]] = {}
+    for thing in (t for t in case.taken.things if t.mask.any()):
+        for n in range(thing.first, min(thing.stop, len(dirty))):
+            mask = thing.mask if thing.mask.ndim == 2 else thing.mask[n]
+            if mask.any():
+                found.setdefault(n, []).append((float(np.sqrt(((dirty[n] - clean[n])[mask] ** 2).mean())), mask))
+    return found
+
+
+def _share_of_dirt(laid_in: list[tuple[float, Array]], box: tuple[slice, slice], mask: Array) -> tuple[float, float]:
+    """The largest share of a piece of dirt that a speck covers, and the error of that piece."""
+    shares = [(float((m[box] & mask).sum()) / float(m.sum()), error) for error, m in laid_in]
+    return max(shares, default=(0.0, 0.0))
+
+
 def _on_the_glass(case: run.Case) -> list[tuple[float, Array]]:
     """What lies on the glass in a case: error, and where."""
     clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
@@ -242,7 +304,7 @@ def main() -> None:
     if kept is not None and kept.exists():
         seen = [Seen(**s) for s in json.loads(kept.read_text())]
     else:
-        seen = {"sites": gathered_sites, "alone": gathered_alone, "shade": gathered_shade}[what](first, stop)
+        seen = {"sites": gathered_sites, "alone": gathered_alone, "shade": gathered_shade, "dirt": gathered_dirt}[what](first, stop)
         if kept is not None:
             kept.write_text(json.dumps([asdict(s) for s in seen]))
     for kind in sorted({s.kind for s in seen}):

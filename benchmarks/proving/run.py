@@ -47,7 +47,7 @@ class Case:
     dirty: Path
 
 
-def drawn(seed: int, folder: Path, kinds: Sequence[str] = (), names: Sequence[str] = ()) -> Case:
+def drawn(seed: int, folder: Path, kinds: Sequence[str] = (), names: Sequence[str] = (), laid: Sequence[str] | None = None) -> Case:
     """Draw a case; the same seed, kinds and scenes draw the same.
 
     Parameters
@@ -59,10 +59,12 @@ def drawn(seed: int, folder: Path, kinds: Sequence[str] = (), names: Sequence[st
         Of `defects.KINDS`; all when empty.
     names : sequence of str
         Of `scenes.names`; all when empty.
+    laid : sequence of str, or None
+        What is laid in, nothing where empty; drawn when None.
     """
     rng = np.random.default_rng([seed, _STREAM])
     scene = scenes.draw(str(rng.choice(list(names) or scenes.names())), rng)
-    wanted = _wanted(list(kinds) or list(defects.KINDS), rng)
+    wanted = _wanted(list(kinds) or list(defects.KINDS), rng) if laid is None else list(laid)
     taken = defects.taken(scene.frames, wanted, rng)
     name = files.drawn(rng)
     coding = files.CODINGS[name]

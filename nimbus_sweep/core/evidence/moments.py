@@ -137,6 +137,12 @@ class Moment:
         marks = self._about.cleaned[self.place].marks
         return np.zeros_like(self.light) if marks is None else marks.whole
 
+    @cached_property
+    def marked_share(self) -> float:
+        """Share of it that comes and goes, 0 to 1."""
+        marks = self._about.cleaned[self.place].marks
+        return 0.0 if marks is None else float(marks.whole.mean())
+
     def small(self, offset: int = 0) -> Plane:
         """Luma of a frame about it on the picture motion is told on: (rows, columns), float32, in 8-bit codes."""
         return self._about.pictures[self.place + offset].small

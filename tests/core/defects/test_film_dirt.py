@@ -14,9 +14,10 @@ import pytest
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
 from nimbus_sweep.core.defects.film_dirt.detect import DirtWatch
-from nimbus_sweep.core.defects.film_dirt.likelihood import with_prior
+from nimbus_sweep.core.defects.film_dirt.likelihood import SpeckEvidence
 from nimbus_sweep.core.defects.film_dirt.look_over import look_over
 from nimbus_sweep.core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings, analyse
+from nimbus_sweep.core.defects.film_dirt.shot_odds import FEATURES, Candidate, features, in_shot
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.moments import each_moment, watched
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -273,13 +274,30 @@ def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
     assert not held
 
 
-def test_few_candidates_are_trusted_less_than_many() -> None:
-    doubtful = np.array([0.6, 0.55])
-    among_many = with_prior(np.concatenate([doubtful, np.full(200, 0.99)]), 30)[:2]
-    alone = with_prior(doubtful, 30)
-    assert (alone < 0.2).all()
-    assert (among_many > 0.5).all()
-    assert not len(with_prior(np.zeros(0), 10))
+def test_the_whole_shot_weighs_candidates() -> None:
+    """A doubtful candidate among many certain ones spread over a shot, and the same one where things come again at the same place."""
+    speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
+    rng = np.random.default_rng(1)
+
+    def shot(places: np.ndarray, sure: float) -> list[Candidate]:
+        return [Candidate(n % 30, int(y), int(x), True, 1.0, 0.01, speck, sure) for n, (y, x) in enumerate(places)]
+
+    doubtful = Candidate(10, 100, 200, True, 1.0, 0.01, speck, 0.6)
+    among_dirt = in_shot([doubtful, *shot(rng.integers(0, (360, 640), (90, 2)), 0.99)], 30, (360, 640))[0]
+    again = in_shot([doubtful, *shot(np.tile((100, 200), (60, 1)), 0.6)], 30, (360, 640))[0]
+    assert among_dirt > again
+    assert not len(in_shot([], 10, (360, 640)))
+
+
+def test_what_lies_about_a_candidate_is_counted() -> None:
+    """Three at one place in frames 4, 5 and 20, one beside it and one afar in frame 4; as NumPy counts them."""
+    speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
+    places = [(4, 50, 50), (5, 52, 49), (20, 50, 53), (4, 70, 70), (4, 50, 250)]
+    told = features([Candidate(n, y, x, True, 1.0, 0.0, speck, 0.5) for n, y, x in places], 24, (200, 400))
+    again, soon, near = (told[:, FEATURES.index(name)] for name in ("again", "soon", "near"))
+    assert np.exp(again) * 24 == pytest.approx([2 + 0.48, 2.48, 2.48, 0.48, 0.48])
+    assert np.expm1(soon) == pytest.approx([1, 1, 0, 0, 0])
+    assert np.expm1(near) == pytest.approx([2, 1, 1, 2, 1])
 
 
 @pytest.mark.slow

@@ -12,8 +12,8 @@ from ...evidence.moments import Moment, smaller
 from ...model.findings import Finding, Note, Surveyed
 from ...model.regions import Masked
 from .evidence import DirtEvidence
-from .likelihood import with_prior
 from .look_over import Found, LastingSpecks, Looked, look_over
+from .shot_odds import Candidate, in_shot
 from .specks import CROWDED, SURE, Speck
 
 # As many in so many frames are told of without doubt.
@@ -59,6 +59,7 @@ class DirtWatch:
         self._size = (span.source.format.height, span.source.format.width)
         self._lasting = LastingSpecks()
         self._seen: list[_Seen] = []
+        self._candidates: list[Candidate] = []
         self._looked = self._crowded = 0
         self._factor = 1
 
@@ -77,15 +78,17 @@ class DirtWatch:
         for at, found in told:
             number = at.frame.number
             held = None if self._hold_out is None else smaller(self._hold_out.mask(self._size, number), at.factor)
-            specks = [one.speck for one in found]
-            self._seen += [_Seen.of(number, s) for s in specks if held is None or not held[s.box][s.mask].any()]
+            kept = [one for one in found if held is None or not held[one.speck.box][one.speck.mask].any()]
+            self._seen += [_Seen.of(number, one.speck) for one in kept]
+            self._candidates += [one.candidate(at) for one in kept]
 
     def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The family of all that was found, if anything was."""
         if self._count < 3:
             return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
         self._gather(self._lasting.finish())
-        sure = with_prior(np.array([s.sure for s in self._seen]), self._looked)
+        small = self._size[0] // self._factor, self._size[1] // self._factor
+        sure = in_shot(self._candidates, self._looked, small)
         specks = [s._replace(sure=float(p)) for s, p in zip(self._seen, sure, strict=True) if p >= SURE]
         return Surveyed([self._family(specks)] if specks else [])
 

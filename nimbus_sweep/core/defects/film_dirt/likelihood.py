@@ -1,20 +1,16 @@
-"""How sure it is that something is a speck."""
+"""How sure it is that something is a speck, by itself; see `shot_odds` for what the shot says to it."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
 from math import exp, log
 
-import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
 # What of its contrast a thing leaves at most that is found again, and the difference taken for two neighbours of which one is not seen.
 FOUND, UNTOLD = 0.3, 0.3
 _BIAS = -0.21
-# Specks a frame at which a candidate is as sure as its evidence says, what is added to both so that a few frames do not
-# tell too much, and what is counted.
-_USUAL, _FEW, _CERTAIN = 4.0, 0.3, 0.9
+_CERTAIN = 0.9
 # In codes, what is plainly seen.
 _PLAIN = 20.0
 
@@ -117,20 +113,3 @@ def sureness(
         - 0.88 * max(0.0, log_area - 6)
     )
     return 1 / (1 + exp(-min(max(evidence, -40.0), 40.0)))
-
-
-def with_prior(sure: NDArray[np.float64], frames: int) -> NDArray[np.float64]:
-    """How sure candidates are, given how many the shot has: among many a doubtful one is likelier a speck than among none.
-
-    Parameters
-    ----------
-    sure : ndarray, float64, (candidates,)
-        Each by itself, 0 to 1.
-    frames : int
-        That were looked at.
-    """
-    if not len(sure):
-        return sure
-    rate = float((sure > _CERTAIN).sum()) / max(1, frames)
-    odds = np.log(np.clip(sure, 1e-9, 1 - 1e-9) / (1 - np.clip(sure, 1e-9, 1 - 1e-9)))
-    return np.asarray(1 / (1 + np.exp(-(odds + min(0.0, np.log((rate + _FEW) / (_USUAL + _FEW)))))), np.float64)

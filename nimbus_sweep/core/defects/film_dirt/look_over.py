@@ -12,11 +12,12 @@ from numpy.typing import NDArray
 from ...evidence.moments import Moment
 from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, outside, stays
 from ...imaging.patches import Patch
-from .specks import SURE, UNLIKELY, Speck, apart, around, candidates, overlapping
+from .shot_odds import Candidate
+from .specks import SURE, Speck, apart, around, candidates, overlapping
 
 # What stays for two frames departs from the frame beside it by no more than this share; where more of the picture does
-# so than this, it moves; and less sure ones are not believed.
-_STAYS, _CROWDED, _LASTS = 0.35, 0.03, 0.5
+# so than this, it moves.
+_STAYS, _CROWDED = 0.35, 0.03
 # Pixels each way of what is looked at together, and the share of the picture from which all of it is.
 _CELL, _MOST_OF_IT = 16, 0.6
 
@@ -31,6 +32,12 @@ class Found:
 
     speck: Speck
     patch: Patch | None
+
+    def candidate(self, at: Moment) -> Candidate:
+        """What is kept of it, found at a moment."""
+        rows, cols = np.nonzero(self.speck.mask)
+        y, x = self.speck.box[0].start + int(rows.mean()), self.speck.box[1].start + int(cols.mean())
+        return Candidate(at.frame.number, y, x, self.speck.bright, at.noise, at.marked_share, self.speck.evidence, self.speck.sure)
 
 
 @dataclass(frozen=True)
@@ -64,21 +71,19 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
         return [Found(s, patch_of(at, s, offsets, near)) for s in specks]
 
     near = [at.neighbour(k) for k in at.beside]
-    # What is not to be mended is told of only where it is sure: nothing raises it any more.
-    least = SURE if patch_of is None else UNLIKELY
-    specks = found(at.beside, _of_one_frame(at, near, least))
+    specks = found(at.beside, _of_one_frame(at, near))
     # What stayed for two frames: this one, and the next in a direction. It is filled from the frames around the two.
     lasting = {step: found((-step, 2 * step), _lasting(at, step)) for step in (1, -1)}
-    return Looked(specks, lasting, float(at.marked.mean()))
+    return Looked(specks, lasting, at.marked_share)
 
 
-def _of_one_frame(at: Moment, near: Sequence[Neighbour], least: float) -> list[Speck]:
+def _of_one_frame(at: Moment, near: Sequence[Neighbour]) -> list[Speck]:
     """What is outside of what both neighbours hold, looked at where there is such a thing alone."""
     specks: list[Speck] = []
     for box in _windows(outside(at.light, near[0], near[1], max(SEED * at.noise, LEAST))):
         here, marked = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked))
         parts = [n.part(box) for n in near]
-        specks += [s.moved(box) for s in candidates(here, parts, at.noise, marked, one_sided=at.is_one_sided, least=least)]
+        specks += [s.moved(box) for s in candidates(here, parts, at.noise, marked, one_sided=at.is_one_sided)]
     return apart(specks)
 
 
@@ -103,7 +108,7 @@ def _lasting(at: Moment, step: int) -> list[Speck]:
     for box in _windows(_seeds(at, back, step, rows[departs], cols[departs], least)):
         here, marked, inside = (np.ascontiguousarray(p[box]) for p in (at.light, at.marked, allowed))
         near = (at.neighbour(-step, box), at.neighbour(2 * step, box))
-        specks += [s.moved(box) for s in candidates(here, near, at.noise, marked, inside, least=_LASTS)]
+        specks += [s.moved(box) for s in candidates(here, near, at.noise, marked, inside)]
     return apart(specks)
 
 

@@ -20,8 +20,8 @@ from ...imaging.neighbours import Neighbour
 from ...imaging.patches import Patch, PatchPlan, PatchTable
 from ...media.frames import Frame, PictureFormat
 from ...model.regions import Masked
-from .likelihood import with_prior
 from .look_over import Found, LastingSpecks, Looked, look_over
+from .shot_odds import Candidate, in_shot
 from .specks import UNLIKELY, Speck
 
 # Swept off; left alone by the user; because it is not sure enough, or what moves there cannot be followed; by size or sign.
@@ -114,8 +114,8 @@ def analyse(
         sweep.take(moment, looked)
         if on_progress:
             on_progress(min(1.0, done / len(span)))
-    patches = sweep.finish()
-    sure = with_prior(np.array([p.sure for p in patches]), len(span))
+    patches, candidates = sweep.finish()
+    sure = in_shot(candidates, len(span), (layout.height, layout.width))
     resolved = [replace(p, sure=float(s)) for p, s in zip(patches, sure, strict=True)]
     return PatchPlan.of(layout, [p for p in resolved if p.sure >= UNLIKELY], {"frames": len(span), "noise": round(noise, 3)})
 
@@ -127,6 +127,7 @@ class _Sweep:
         self._grain, self._hold_out = grain, hold_out
         self._lasting = LastingSpecks()
         self._patches: list[Patch] = []
+        self._candidates: list[Candidate] = []
 
     def look(self, at: Moment) -> Looked:
         """The specks of a frame with their patches; called from several threads at once."""
@@ -136,10 +137,10 @@ class _Sweep:
         """Take in the next frame's."""
         self._gather(self._lasting.take(at, looked))
 
-    def finish(self) -> list[Patch]:
-        """All of them."""
+    def finish(self) -> tuple[list[Patch], list[Candidate]]:
+        """All of them, and what the shot says of each is told by."""
         self._gather(self._lasting.finish())
-        return self._patches
+        return self._patches, self._candidates
 
     def _gather(self, told: Iterator[tuple[Moment, list[Found]]]) -> None:
         for at, found in told:
@@ -147,6 +148,7 @@ class _Sweep:
             for one in found:
                 if one.patch is not None and (held is None or not held[one.speck.box][one.speck.mask].any()):
                     self._patches.append(one.patch)
+                    self._candidates.append(one.candidate(at))
 
     def _patch_of(self, at: Moment, speck: Speck, offsets: tuple[int, ...], near: Sequence[Neighbour]) -> Patch:
         return patch_of(at.frame, [at.at(k) for k in offsets], speck, near, self._grain)

@@ -126,7 +126,6 @@ def candidates(
     marked: Plane,
     allowed: Mask | None = None,
     one_sided: bool = False,
-    least: float | None = None,
 ) -> list[Speck]:
     """What may be specks in a frame, or a part of it, each with how sure it is.
 
@@ -151,7 +150,7 @@ def candidates(
     seen = near[0].seen & near[1].seen
     if allowed is not None:
         seen = seen & allowed
-    frame = _Compared(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY if least is None else least)
+    frame = _Compared(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY)
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
     least_out = np.maximum(np.float32(max(SEED * noise, LEAST)), np.float32(_UNREST) * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []

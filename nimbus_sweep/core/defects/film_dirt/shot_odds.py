@@ -1,0 +1,149 @@
+"""How sure candidates are specks, once all of a shot have been seen.
+
+Each candidate was weighed by itself (`likelihood`). What the shot as a whole shows weighs, too: dirt comes at a steady rate, at no preferred
+place, and leaves the places about it alone; leaves, water and the noise of a codec come again where they were, many at a time, and doubtful
+ones among them. A logistic model weighs both; its numbers are fitted by `tools/fit_models.py` on drawn clips, half as many sound
+ones among them, each scene judged by a model fitted without it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from ...base.logistic import Logistic
+from .likelihood import FOUND, SpeckEvidence
+
+Array = NDArray[np.float64]
+FEATURES = (
+    *("odds", "contrast", "misfit", "differ", "moves", "life", "area", "usable", "strength", "least", "wide", "beside", "flat", "found"),
+    *("noise", "bright", "over_noise", "certain", "doubtful", "own", "again", "soon", "near", "marked", "frames"),
+)
+# From which a candidate counts as certain, and as likely.
+_CERTAIN, _LIKELY = 0.9, 0.5
+# What is about a place, as a share of the picture's longer side, and in pixels at least; how many times that is near it; frames that are soon.
+_ABOUT, _LEAST, _NEAR, _SOON = 0.02, 8.0, 5.0, 3.0
+# What keeps logarithms from zero: candidates a frame, share of frames, share of the picture, codes.
+_RATE, _SHARE, _PART, _CODES = 0.03, 0.02, 0.002, 0.3
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """What is kept of a candidate until the shot has been seen.
+
+    Attributes
+    ----------
+    frame, y, x : int
+        Where it lies, in samples of the picture that was looked at.
+    bright : bool
+    noise : float
+        Standard deviation of the noise, in codes.
+    marked : float
+        Share of its frame that comes and goes, 0 to 1.
+    evidence : SpeckEvidence
+    sure : float
+        By itself, 0 to 1.
+    """
+
+    frame: int
+    y: int
+    x: int
+    bright: bool
+    noise: float
+    marked: float
+    evidence: SpeckEvidence
+    sure: float
+
+
+def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:
+    """How sure each is, given all of a shot.
+
+    Parameters
+    ----------
+    candidates : sequence of Candidate
+    frames : int
+        That were looked at.
+    size : tuple of int
+        Height and width of the picture as it was looked at.
+
+    Returns
+    -------
+    ndarray, float64, (candidates,)
+        0 to 1.
+    """
+    return _model().sure(features(candidates, frames, size)) if candidates else np.zeros(0)
+
+
+def features(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:
+    """What is told of each, in the order of `FEATURES`: (candidates, features)."""
+    sure = np.clip([c.sure for c in candidates], 1e-6, 1 - 1e-6)
+    at = np.array([c.frame for c in candidates])
+    noise = np.array([c.noise for c in candidates])
+    own = {name: np.array([getattr(c.evidence, name) for c in candidates], float) for name in FEATURES[1:14]}
+    each = np.bincount(at - at.min())[at - at.min()]
+    again, soon, near = _about(np.array([(c.y, c.x) for c in candidates], float), at, size)
+    certain = float((sure > _CERTAIN).sum())
+    lasting = len(set(at[sure > _LIKELY].tolist()))
+
+    def root(name: str, most: float = 2.0) -> Array:
+        return np.asarray(np.sqrt(np.clip(own[name], 0, most)))
+
+    def alike(value: float) -> Array:
+        return np.full(len(candidates), value)
+
+    return np.column_stack(
+        [
+            np.log(sure / (1 - sure)),
+            np.log(np.clip(own["contrast"], 3, 200)),
+            root("misfit"),
+            root("differ"),
+            np.log(np.clip(own["moves"], 0.05, 30)),
+            root("life", 4),
+            np.log(np.clip(own["area"], 2, 5000)),
+            own["usable"],
+            np.clip(own["strength"], 0, 1),
+            root("least"),
+            root("wide"),
+            root("beside", 1),
+            root("flat"),
+            np.clip(own["found"], 0, FOUND),
+            np.log(noise + _CODES),
+            np.array([float(c.bright) for c in candidates]),
+            np.log(own["contrast"] / (noise + 0.5)),
+            alike(np.log(certain / frames + _RATE)),
+            alike(np.log((len(candidates) - certain) / frames + _RATE)),
+            np.log1p(each) - np.log1p(len(candidates) / frames),
+            np.log(again / frames + _SHARE),
+            np.log1p(soon),
+            np.log1p(near),
+            np.log(np.array([c.marked for c in candidates]) + _PART),
+            alike(lasting / frames),
+        ]
+    )
+
+
+def _about(places: Array, at: NDArray[np.int64], size: tuple[int, int]) -> tuple[Array, Array, Array]:
+    """How many others lie about each place in other frames, in frames soon before or after, and near it in its own."""
+    about, time = places / max(_LEAST, _ABOUT * max(size)), at.astype(np.float64)
+
+    def within(scale: float, when: Array) -> Array:
+        points = np.column_stack([about / scale, when])
+        return np.asarray(cKDTree(points).query_ball_point(points, 1.0, p=np.inf, return_length=True), float)
+
+    here = within(1.0, 10 * time)
+    return within(1.0, 0 * time) - here, within(1.0, time / _SOON) - here, within(_NEAR, 10 * time)
+
+
+@cache
+def _model() -> Logistic:
+    return Logistic.read(MODEL, FEATURES)
+
+
+# Written by `tools/fit_models.py`.
+MODEL = Path(__file__).with_name("speck_model.json")
