@@ -121,8 +121,8 @@ def course(reel_id: int, index: int) -> str:
     told, doubt = (getattr(one.evidence, name, 0.0) for name in ("mean", "doubt"))
     band = ""
     if doubt and not getattr(one.evidence, "level", 0.0):
-        # Where the light of the mark lies if the map is right: there and back along its two edges.
-        edges = [0.05 + 0.9 * (made.around * (told + part * doubt) - low) / max(high - low, 1.0) for part in (-1, 1)]
+        # Where the light of the mark would lie as far as the evidence is in doubt: there and back along its two edges.
+        edges = [0.05 + 0.9 * (made.around * (made.share[0] + part * doubt) - low) / max(high - low, 1.0) for part in (-1, 1)]
         band = " ".join(chart_points(at[::turn], np.clip(edge, 0, 1)[::turn]) for edge, turn in zip(edges, (1, -1), strict=True))
     return render_template(
         "sheets/course.html",

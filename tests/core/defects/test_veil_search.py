@@ -40,8 +40,8 @@ def laid_in(share: NDArray[np.float32], made: Drawn) -> float:
     return float(np.sqrt(np.mean((whole - true)[true > 0.05] ** 2)))
 
 
-@pytest.mark.parametrize("laid", [0.0, 0.08])
-def test_a_wide_soft_veil_is_found_and_drawn(laid: float) -> None:
+@pytest.mark.parametrize(("laid", "off"), [(0.0, 0.03), (0.08, 0.03), (0.5, 0.06)], ids=["takes", "lays", "lays more than it takes"])
+def test_a_wide_soft_veil_is_found_and_drawn(laid: float, off: float) -> None:
     share = disc(30, 20, 9, 0.35, 4)
     told = looked(share, laid)
     assert told is not None
@@ -54,12 +54,12 @@ def test_a_wide_soft_veil_is_found_and_drawn(laid: float) -> None:
     (made,) = drawn(system, areas[0], np.zeros(SIZE, np.float32))
     if laid:
         assert made.veil.power == POWER
-        assert (made.veil.level / WHITE) ** POWER == pytest.approx(laid, abs=0.02)
-        assert laid_in(share, made) < 0.03
+        assert (made.veil.level / WHITE) ** POWER == pytest.approx(laid, abs=0.02, rel=0.2)
+        assert laid_in(share, made) < off
     else:
         # A mere loss is told of in codes.
         assert made.veil.level == 0
-        assert laid_in(1 - (1 - share) ** np.float32(1 / POWER), made) < 0.03
+        assert laid_in(1 - (1 - share) ** np.float32(1 / POWER), made) < off
 
 
 def test_clean_glass_has_no_veil() -> None:

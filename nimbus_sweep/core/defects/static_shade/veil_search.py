@@ -30,9 +30,10 @@ FEATURES = (
     *("depth", "agree", "balance", "stands_out", "explains", "foretells", "known", "clear", "passed", "across", "full", "edge"),
     *("crowd", "laid", "doubt", "rim"),
 )
-# Blocks to a place of the grid on which veils are looked for; light laid over to begin with, as shares of the mean light.
+# Blocks to a place of the grid on which veils are looked for; light laid over to begin with, as shares of the mean light. One that lays more
+# over than it takes is found only from there: from less, all the rest of the picture seems to lose light.
 _COARSE = 2
-_STARTS = (0.3, 0.6)
+_STARTS = (0.3, 0.6, 1.4)
 # Every so many pairs are enough to tell which of those to begin with.
 _FEW = 3
 # Pixels a veil is wide at least; areas looked at, at most; the largest, as a share of the picture.
