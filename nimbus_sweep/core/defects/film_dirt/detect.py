@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
+from dataclasses import replace
 
 import numpy as np
 
@@ -14,31 +14,13 @@ from ...model.regions import Masked
 from .evidence import DirtEvidence
 from .look_over import Found, LastingSpecks, Looked, look_over
 from .shot_odds import Candidate, in_shot
-from .specks import CROWDED, SURE, Speck
+from .specks import CROWDED, SURE
 
 # As many in so many frames are told of without doubt.
 _ENOUGH = 3
 # Plainly one; and share of the frames in which there have to be some where none is plain.
 _PLAIN, _SHARE = 0.9, 3 / 16
 _SHOWN = 40
-
-
-class _Seen(NamedTuple):
-    """What is kept of a speck: a long shot has very many."""
-
-    frame: int
-    x: int
-    y: int
-    area: int
-    bright: bool
-    contrast: float
-    sure: float
-
-    @classmethod
-    def of(cls, frame: int, speck: Speck) -> _Seen:
-        rows, cols = np.nonzero(speck.mask)
-        x, y = speck.box[1].start + int(cols.mean()), speck.box[0].start + int(rows.mean())
-        return cls(frame, x, y, len(rows), speck.bright, speck.contrast, speck.sure)
 
 
 class DirtWatch:
@@ -58,7 +40,6 @@ class DirtWatch:
         self._count, self._first, self._stop, self._hold_out = len(span), first, stop, hold_out
         self._size = (span.source.format.height, span.source.format.width)
         self._lasting = LastingSpecks()
-        self._seen: list[_Seen] = []
         self._candidates: list[Candidate] = []
         self._looked = self._crowded = 0
         self._factor = 1
@@ -79,7 +60,6 @@ class DirtWatch:
             number = at.frame.number
             held = None if self._hold_out is None else smaller(self._hold_out.mask(self._size, number), at.factor)
             kept = [one for one in found if held is None or not held[one.speck.box][one.speck.mask].any()]
-            self._seen += [_Seen.of(number, one.speck) for one in kept]
             self._candidates += [one.candidate(at) for one in kept]
 
     def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
@@ -89,16 +69,16 @@ class DirtWatch:
         self._gather(self._lasting.finish())
         small = self._size[0] // self._factor, self._size[1] // self._factor
         sure = in_shot(self._candidates, self._looked, small)
-        specks = [s._replace(sure=float(p)) for s, p in zip(self._seen, sure, strict=True) if p >= SURE]
+        specks = [replace(c, sure=float(p)) for c, p in zip(self._candidates, sure, strict=True) if p >= SURE]
         return Surveyed([self._family(specks)] if specks else [])
 
-    def _family(self, seen: list[_Seen]) -> Finding:
+    def _family(self, seen: list[Candidate]) -> Finding:
         looked, factor = self._looked, self._factor
         frames = len({s.frame for s in seen})
         each = len(seen) / looked
         bright = sum(s.bright for s in seen) / len(seen)
-        contrast = float(np.median([s.contrast for s in seen]))
-        largest = factor * factor * max(s.area for s in seen)
+        contrast = float(np.median([s.evidence.contrast for s in seen]))
+        largest = factor * factor * int(max(s.evidence.area for s in seen))
         passing = self._crowded > looked / 3
         confidence = min(1.0, 0.5 + 0.5 * float(np.mean([s.sure for s in seen])) * min(1.0, frames / _ENOUGH))
         plain = len({s.frame for s in seen if s.sure >= _PLAIN})

@@ -26,15 +26,16 @@ _COMPACT, _SKIRT = 0.3, 0.3
 def loss_map(seen: MovedPairs, half: int) -> tuple[Plane, Plane]:
     """Logarithm of the light lost at each pixel by one half of the pairs, and the weight that bore it."""
     picked = np.flatnonzero(seen.half == half)
-    logs = {n: np.log(np.maximum(plane, 0) + 4) for n, plane in seen.light.items()}
+    frames = seen.frame[picked].tolist()
     height, width = seen.scene.shape[1:]
     loss, mass = np.zeros((height, width), np.float32), np.zeros((height, width), np.float32)
     rows = max(1, 500_000 // (len(picked) * width))
 
     def part(top: int) -> None:
         band = slice(top, top + rows)
-        logs_here = np.stack([logs[n][band] for n in seen.frame[picked]])
-        ratio = logs_here - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + np.float32(4))
+        # Of the whole picture in all frames these would take as much room as all else that pairs hold.
+        logs = {n: np.log(np.maximum(seen.light[n][band], 0) + 4) for n in set(frames)}
+        ratio = np.stack([logs[n] for n in frames]) - np.log(np.maximum(seen.scene[picked, band].astype(np.float32), 0) + np.float32(4))
         weight = seen.weight[picked, band].astype(np.float32)
         loss[band], _ = robust(ratio, weight, rounds=5, least=0.01)
         mass[band] = weight.sum(0)
