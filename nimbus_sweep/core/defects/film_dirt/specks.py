@@ -143,14 +143,12 @@ def candidates(
         Where they may lie; everywhere when None.
     one_sided : bool
         Both neighbours lie on one side in time: what they agree upon proves less.
-    least : float
-        How sure they must be to be kept at all.
     """
     extent = max(_EXTENT * noise, 0.4 * LEAST)
     seen = near[0].seen & near[1].seen
     if allowed is not None:
         seen = seen & allowed
-    frame = _Compared(light, near, noise, Unrest.of(light, near, marked), one_sided, UNLIKELY)
+    frame = _Compared(light, near, noise, Unrest.of(light, near, marked), one_sided)
     # Where the neighbours do not tell the scene well anyway, more is asked of a seed.
     least_out = np.maximum(np.float32(max(SEED * noise, LEAST)), np.float32(_UNREST) * np.sqrt(frame.unrest.left_over))
     made: list[Speck] = []
@@ -198,14 +196,13 @@ def _strongest(blobs: list[tuple[Box, Mask, float]]) -> list[tuple[Box, Mask, fl
 
 @dataclass(frozen=True)
 class _Compared:
-    """A frame, what it is held against, and how sure what is found must be."""
+    """A frame, and what it is held against."""
 
     light: Plane
     near: Sequence[Neighbour]
     noise: float
     unrest: Unrest
     one_sided: bool
-    least: float
 
 
 def _tried(frame: _Compared, departs: Plane, box: Box, blob: Mask, bright: bool, strength: float) -> Speck | None:
@@ -229,13 +226,13 @@ def _tried(frame: _Compared, departs: Plane, box: Box, blob: Mask, bright: bool,
         strength,
         frame.one_sided,
         0.6 * max(SEED * frame.noise, LEAST),
-        frame.least,
+        UNLIKELY,
     )
     if made is None:
         return None
     found = found_elsewhere(frame.light, made, frame.near)
     evidence = SpeckEvidence(*made.told, found)
-    if evidence.sure < frame.least:
+    if evidence.sure < UNLIKELY:
         return None
     rows, cols = made.core.shape
     window = np.s_[made.top : made.top + rows, made.left : made.left + cols]

@@ -36,13 +36,12 @@ _TIE, _KIN = 0.01, 12
 _ALLOWANCE = 0.15
 # How a single site spreads (common practice, no source): not at all, a little, and by bilinear interpolation of
 # a red or blue site and of a green one.
-_SPREADS = {
-    "sharp": [[0, 0, 0], [0, 1, 0], [0, 0, 0]],
-    "mild": [[0.02, 0.14, 0.02], [0.14, 1, 0.14], [0.02, 0.14, 0.02]],
-    "mosaic": [[0.25, 0.5, 0.25], [0.5, 1, 0.5], [0.25, 0.5, 0.25]],
-    "mosaic-green": [[0, 0.25, 0], [0.25, 1, 0.25], [0, 0.25, 0]],
+KERNELS = {
+    "sharp": np.array([[0, 0, 0], [0, 1, 0], [0, 0, 0]], np.float64),
+    "mild": np.array([[0.02, 0.14, 0.02], [0.14, 1, 0.14], [0.02, 0.14, 0.02]], np.float64),
+    "mosaic": np.array([[0.25, 0.5, 0.25], [0.5, 1, 0.5], [0.25, 0.5, 0.25]], np.float64),
+    "mosaic-green": np.array([[0, 0.25, 0], [0.25, 1, 0.25], [0, 0.25, 0]], np.float64),
 }
-KERNELS = {spread: np.array(kernel, np.float64) for spread, kernel in _SPREADS.items()}
 # Interpolation between sites of one colour spreads that colour alone.
 _ALL, _ONE = {(True, True, True)}, {(True, False, False), (False, True, False), (False, False, True)}
 _HELD_BY = {
@@ -97,7 +96,7 @@ class SiteFit:
             for i in range(self.width):
                 top, left = self.y + j, self.x + i
                 part = cover[top : top + 3, left : left + 3]
-                np.maximum(part, np.array(_SPREADS[self.spread])[: part.shape[0], : part.shape[1]], out=part)
+                np.maximum(part, KERNELS[self.spread][: part.shape[0], : part.shape[1]], out=part)
         return np.asarray(cover[1:-1, 1:-1].reshape(height, down, width, across).mean((1, 3)))
 
 
@@ -460,7 +459,7 @@ def _profiles(cells: tuple[tuple[int, int], ...], col: int, row: int) -> tuple[l
     """All profiles about a place of the window, drawn in each component: (profiles, samples of the window)."""
     profiles = []
     drawn = []
-    for spread, kernel in _SPREADS.items():
+    for spread, kernel in KERNELS.items():
         for width, height in ((1, 1), (2, 1), (1, 2), (2, 2)):
             for dy in range(-1, 3 - height):
                 for dx in range(-1, 3 - width):
@@ -468,7 +467,7 @@ def _profiles(cells: tuple[tuple[int, int], ...], col: int, row: int) -> tuple[l
                     for j in range(height):
                         for i in range(width):
                             window = picture[row + dy + j - 1 : row + dy + j + 2, col + dx + i - 1 : col + dx + i + 2]
-                            window[:] = np.maximum(window, np.array(kernel))
+                            window[:] = np.maximum(window, kernel)
                     profiles.append(_Profile(dx, dy, width, height, spread))
                     drawn.append(picture)
     points = [
