@@ -5,11 +5,12 @@
    python tools/fit_models.py shade 4001 4060
 
    python tools/fit_models.py dirt 8001 8200
+   python tools/fit_models.py scratches 14001 14161
 
 draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
 `shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `dirt` of specks of film
-(`film_dirt/shot_odds.py`; every third of its clips is sound). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
+(`film_dirt/shot_odds.py`; every third of its clips is sound), `scratches` of lines that last (`scratches/telling.py`; every fourth is sound, every fifth shows uprights of a scene). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
 also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
 
@@ -33,6 +34,10 @@ from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
 from nimbus_sweep.core.defects.film_dirt import shot_odds
 from nimbus_sweep.core.defects.film_dirt.look_over import LastingSpecks, look_over
+from nimbus_sweep.core.defects.scratches import telling
+from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
+from nimbus_sweep.core.defects.scratches.lines import Line
+from nimbus_sweep.core.defects.scratches.threads import Thread
 from nimbus_sweep.core.defects.static_shade import promise, veil_search, weighing
 from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.detect import find
@@ -78,8 +83,9 @@ MODELS = {
     "alone": Model(ALONE, ALONE_FEATURES, held=5.0),
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
-    # Of few clips: one candidate takes seconds to measure.
+    "scratch": Model(telling.MODEL, telling.FEATURES, held=10.0, rarer=1.0),
     "speck": Model(shot_odds.MODEL, shot_odds.FEATURES, held=20.0, rarer=1.0),
+    # Of few clips: one candidate takes seconds to measure.
     "weighed": Model(weighing.MODEL, weighing.FEATURES, held=3.0, products=False),
 }
 
@@ -241,6 +247,41 @@ def gathered_dirt(first: int, stop: int) -> list[Seen]:
     return made
 
 
+def gathered_scratches(first: int, stop: int) -> list[Seen]:
+    """Lines that last."""
+    made: list[Seen] = []
+    for seed in range(first, stop):
+        with tempfile.TemporaryDirectory() as name:
+            names = ("drawn front",) if seed % 5 == 0 else ()
+            case = run.drawn(seed, Path(name), names=names, laid=() if seed % 4 == 0 else ("scratches",))
+            source = open_reel(case.dirty)
+            watch = ScratchWatch(Span.of(source, 0, len(source)))
+            for moment, seen in each_moment(Span.of(source, 0, len(source)), watch.look):
+                watch.take(moment, seen)
+            clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
+        laid_in = [(float(np.sqrt(((dirty - clean)[t.mask] ** 2).mean())), t.mask) for t in case.taken.things]
+        for thread in watch.threads():
+            told = telling.features(thread, len(source), (source.format.height, source.format.width))
+            share, error = max(((_share_along(thread, mask), error) for error, mask in laid_in), default=(0.0, 0.0))
+            right = share >= 0.5
+            unclear = 0.2 <= share < 0.5 or (right and error <= _SHOWS)
+            made.append(Seen(str(case.facts["scene"]), "scratch", tuple(told.tolist()), right, error if right else 0.0, unclear))
+        print(sum(e**2 > VISIBLE for e, _ in laid_in), "visible,", len(watch.threads()), "lines:", seed, case.facts["scene"], flush=True)
+    return made
+
+
+def _share_along(thread: Thread, mask: Array) -> float:
+    """The share of its frames in which a thread lies on a scratch."""
+
+    def lies_on(n: int, line: Line) -> bool:
+        rows = np.arange(line.first, min(line.stop, mask.shape[1]))
+        columns = np.clip(np.rint(line.at(rows)).astype(int), 0, mask.shape[2] - 1)
+        near = np.any([mask[n, rows, np.clip(columns + k, 0, mask.shape[2] - 1)] for k in (-1, 0, 1)], axis=0)
+        return bool(near.mean() > 0.5)
+
+    return float(np.mean([lies_on(n, s.line) for n, s in zip(thread.frames, thread.seen, strict=True)]))
+
+
 def _dirt_of(case: run.Case) -> dict[int, list[tuple[float, Array]]]:
     """The dirt of each frame: its error there, and where it lies."""
     clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
@@ -304,7 +345,13 @@ def main() -> None:
     if kept is not None and kept.exists():
         seen = [Seen(**s) for s in json.loads(kept.read_text())]
     else:
-        seen = {"sites": gathered_sites, "alone": gathered_alone, "shade": gathered_shade, "dirt": gathered_dirt}[what](first, stop)
+        seen = {
+            "sites": gathered_sites,
+            "alone": gathered_alone,
+            "shade": gathered_shade,
+            "dirt": gathered_dirt,
+            "scratches": gathered_scratches,
+        }[what](first, stop)
         if kept is not None:
             kept.write_text(json.dumps([asdict(s) for s in seen]))
     for kind in sorted({s.kind for s in seen}):

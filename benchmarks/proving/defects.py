@@ -284,10 +284,11 @@ def _pixels(count: int, size: tuple[int, int], rng: Rng) -> Damage:
 
 @dataclass
 class _Printed(Damage):
-    """What lies on single frames of the film, or is cut into it."""
+    """What lies on single frames of the film, or is cut into it: lines add something, to what is kept of the picture."""
 
     lays: dict[int, list[tuple[Array, Array]]] = field(default_factory=dict)
     lines: Array | None = None
+    kept: Array | None = None
 
     def lay(self, kind: str, n: int, cover: Array, level: float | Sequence[float]) -> None:
         """Lay something over a frame: its cover, 0 to 1, and its level in codes."""
@@ -296,8 +297,8 @@ class _Printed(Damage):
             self.things.append(Thing(kind, n, n + 1, cover > 0.03))
 
     def printed(self, n: int, picture: Array) -> Array:
-        if self.lines is not None:
-            picture = np.clip(picture + self.lines[n][..., None], 0, 255)
+        if self.lines is not None and self.kept is not None:
+            picture = np.clip(picture * self.kept[n][..., None] + self.lines[n][..., None], 0, 255)
         for cover, level in self.lays.get(n, []):
             picture = picture * (1 - cover) + level * cover
         return picture
@@ -327,10 +328,14 @@ def _dirt(count: int, size: tuple[int, int], rng: Rng) -> Damage:
     return made
 
 
+# How many scratches lie in the emulsion.
+_EMULSION = 0.4
+
+
 def _scratches(count: int, size: tuple[int, int], rng: Rng) -> Damage:
     width, height = size
-    made = _Printed(lines=np.zeros((count, height, width), np.float32))
-    assert made.lines is not None
+    made = _Printed(lines=np.zeros((count, height, width), np.float32), kept=np.ones((count, height, width), np.float32))
+    assert made.lines is not None and made.kept is not None
     rows, cols = np.arange(height), np.arange(width)
     for _ in range(int(rng.integers(1, 6))):
         first, stop = (0, count) if rng.random() < 0.6 else np.sort(rng.integers(0, count, 2)).tolist()
@@ -338,12 +343,20 @@ def _scratches(count: int, size: tuple[int, int], rng: Rng) -> Damage:
         stop, bottom = min(count, max(stop, first + 8)), max(bottom, top + height // 3)
         x, depth, wide = rng.uniform(0.05, 0.95) * width, rng.choice([-1, 1]) * rng.uniform(18, 85), rng.uniform(0.5, 2.0)
         wander, slant, uneven = rng.choice([0, 0.3, 0.8]), rng.normal(0, 0.01), rng.uniform(0, 0.3)
+        # A groove in the base bends the light by as much wherever it lies; one in the emulsion hides the picture, and is seldom quite straight.
+        hides = rng.uniform(0.25, 0.95) if rng.random() < _EMULSION else 0.0
+        bow = rng.uniform(-1, 1) * np.sin(np.pi * rows / height) if hides else 0 * rows
+        level = 238.0 if depth > 0 else 14.0
         mask = np.zeros((count, height, width), bool)
         for n in range(first, stop):
             x += rng.normal(0, wander)
             on = ((rows >= top) & (rows < bottom)) * (1 - uneven + uneven * np.sin(rows / 37 + n))
-            line = np.exp(-0.5 * ((cols[None] - (x + slant * rows)[:, None]) / wide) ** 2) * on[:, None]
-            made.lines[n] += np.float32(depth) * line.astype(np.float32)
+            line = np.exp(-0.5 * ((cols[None] - (x + bow + slant * rows)[:, None]) / wide) ** 2) * on[:, None]
+            share = np.float32(hides) * line.astype(np.float32)
+            made.kept[n] *= 1 - share
+            made.lines[n] = made.lines[n] * (1 - share) + (
+                share * np.float32(level) if hides else np.float32(depth) * line.astype(np.float32)
+            )
             mask[n] = line > 0.08
         if mask.any():
             made.things.append(Thing("scratches", 0, count, mask))

@@ -376,6 +376,39 @@ def _wheel(count: int, size: tuple[int, int], rng: Rng) -> Array:
     return np.stack(frames)
 
 
+def _front(count: int, size: tuple[int, int], rng: Rng) -> Array:
+    """Uprights of a scene that tempt as scratches do: palings, posts, joints of a wall, and wires, before a moving camera."""
+    back = _ground(size, rng)
+    height, width = back.shape[:2]
+    for kind in rng.choice(["palings", "posts", "joints", "wires"], int(rng.integers(1, 4))):
+        thick, every = {"palings": (2.0, 12.0), "posts": (3.0, 14.0), "joints": (1.0, 3.5), "wires": (0.6, 1.8)}[kind], rng.uniform(14, 70)
+        if kind in ("palings", "joints"):
+            xs = np.arange(rng.uniform(0, every), width, every) + rng.normal(0, 0.03 * every)
+        else:
+            xs = rng.uniform(0, width, int(rng.integers(2, 10)))
+        tone = rng.choice([rng.uniform(0.0, 0.1), rng.uniform(0.3, 0.9)]) * rng.uniform(0.8, 1.2, 3)
+        top, foot = sorted(rng.uniform(0, 1, 2)) if kind != "joints" else (0.0, 1.0)
+        lean, course = rng.normal(0, 0.012), rng.uniform(20, 60)
+        rows, cols = np.mgrid[0:height, 0:width].astype(np.float32)
+        for x in xs:
+            wide, ends = (
+                rng.uniform(*thick),
+                (rng.uniform(0, top) if rng.random() < 0.5 else 0.0, rng.uniform(foot, 1) if rng.random() < 0.5 else 1.0),
+            )
+            # Every other course of a wall is laid half a stone on.
+            on = 0.5 * every * (np.floor(rows / course) % 2) if kind == "joints" and rng.random() < 0.5 else 0.0
+            away = np.abs(cols - x - np.float32(lean) * rows - on)
+            cover = np.clip((wide / 2 - away) / np.float32(rng.uniform(0.4, 1.5)) + 0.5, 0, 1) * (
+                (rows >= ends[0] * height) & (rows < ends[1] * height)
+            )
+            # Each has its own light down its length, as stone, wood and rope have.
+            own = 0.6 + 0.8 * cv2.resize(noise((height // 2, 8), int(rng.integers(1 << 30)), 4, 32), (1, height)).reshape(-1, 1)
+            share = cover[..., None].astype(np.float32)
+            back = back * (1 - share) + np.clip(own[..., None] * tone, 0, 1).astype(np.float32) * share
+    move = str(rng.choice(_MOVES))
+    return _photographed(shown(back), count, size, way(move, count, rng), rng)
+
+
 _DRAWN: dict[str, Callable[[int, tuple[int, int], Rng], Array]] = {
     "sea": _sea,
     "rain": _rain,
@@ -383,4 +416,5 @@ _DRAWN: dict[str, Callable[[int, tuple[int, int], Rng], Array]] = {
     "leaves": _leaves,
     "walkers": _walkers,
     "wheel": _wheel,
+    "front": _front,
 }

@@ -151,6 +151,10 @@ class Moment:
         """The frame so far from it."""
         return self._about.pictures[self.place + offset].frame
 
+    def light_of(self, offset: int) -> Plane:
+        """Luma of a frame about it: (height, width), float32, in 8-bit codes."""
+        return self._about.pictures[self.place + offset].light
+
     def way(self, offset: int) -> Field:
         """How the scene moves to a frame about it: (rows, columns, 2), in pixels of the picture motion is told on."""
         if offset not in self._ways:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..defects.scratches.row_fit import left_over, row_fit, ways_down
+from ..defects.scratches.row_fit import left_over, row_fit
 from ..imaging.motion import agreement
 from ..imaging.stack_statistics import robust
 from ..model.registry import DEFECTS
@@ -22,4 +22,3 @@ def warm_up() -> None:
     for sliding in (False, True):
         found = row_fit(rows, rows, inside, 1.0, 6.0, sliding)
     left_over(rows, rows, inside, 1.0, 6.0, found, 5.0)
-    ways_down(np.ones((4, 9), np.float32), 2, 0.3)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from itertools import pairwise, product
+from itertools import product
 
 import numpy as np
 import pytest
+from scipy.ndimage import map_coordinates
 
-from nimbus_sweep.core.defects.scratches.row_fit import left_over, row_fit, ways_down
+from nimbus_sweep.core.defects.scratches.row_fit import best_stretches, left_over, row_fit, straightened, stretches
 
 WIDTH, REACH = 1.3, 7.8
 
@@ -42,20 +43,35 @@ def test_a_row_outside_the_picture_tells_nothing() -> None:
     assert not left_over(away, away, nothing, WIDTH, REACH, np.zeros((1, 5)), 5.0).any()
 
 
-@pytest.mark.slow
-def test_the_best_way_down_is_the_best_of_all() -> None:
-    signed = np.random.default_rng(4).normal(0, 2, (4, 6))
-    total, steps = ways_down(signed, 2, 0.3)
-    for end in range(6):
-        ways = [
-            sum(signed[b, x] for b, x in enumerate(way)) - 0.3 * sum(abs(a - b) for a, b in pairwise(way))
-            for way in product(range(6), repeat=4)
-            if way[-1] == end and all(abs(a - b) <= 2 for a, b in pairwise(way))
-        ]
-        assert total[end] == pytest.approx(max(ways))
-        at, got = end, signed[3, end]
-        for band in range(3, 0, -1):
-            moved = int(steps[band, at])
-            at += moved
-            got += signed[band - 1, at] - 0.3 * abs(moved)
-        assert got == pytest.approx(total[end])
+def test_the_best_stretch_of_a_way_is_the_best_of_all() -> None:
+    signed = np.random.default_rng(4).normal(0, 2, (6, 20))
+    slopes = np.array([-1.0, 0.0, 0.5])
+    sums, bands = best_stretches(signed, slopes)
+    for (n, slope), x in product(enumerate(slopes), range(6, 14)):
+        # Drawn linearly between columns, as numpy does.
+        along = np.array([np.interp(x + slope * (band - 2.5), np.arange(20), signed[band]) for band in range(6)])
+        best = max(along[first:stop].sum() for first in range(6) for stop in range(first + 1, 7))
+        assert sums[n, x] == pytest.approx(max(best, 0))
+        if best > 0:
+            assert along[slice(*bands[n, x])].sum() == pytest.approx(best)
+
+
+def test_stretches_keep_apart_and_come_best_first() -> None:
+    signed = np.full((12, 60), -1.0)
+    signed[2:9, 20], signed[:, 45], signed[4:7, 5] = 3.0, 2.5, 2.5
+    # A second way beside the first is the same line.
+    signed[2:9, 22] = 2.0
+    slopes = np.array([0.0])
+    found = stretches(*best_stretches(signed, slopes), slopes, 12, 8.0, 5, 8, 4.0)
+    assert found.tolist() == [[45, 0, 0, 12, 30], [20, 0, 2, 9, 21]]
+
+
+def test_a_straightened_line_is_upright() -> None:
+    rows, cols = np.mgrid[0:60, 0:80].astype(np.float32)
+    light = np.exp(-0.5 * ((cols - 30 - 0.2 * rows) / 1.5) ** 2).astype(np.float32)
+    strip = straightened(light, 30.0, 0.2, 6, 56, 2, 8)
+    assert strip.shape == (25, 17)
+    assert (strip.argmax(1) == 8).all()
+    # scipy's own linear interpolation (map_coordinates), row by row.
+    told = np.stack([map_coordinates(light, [np.full(17, row), 30 + 0.2 * row + np.arange(-8, 9)], order=1) for row in range(6, 56)])
+    assert np.allclose(strip, told.reshape(25, 2, 17).mean(1), atol=1e-5)

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from itertools import product
 from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
+import skimage.data
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes
 from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
-from nimbus_sweep.core.defects.scratches.profiles import line_ends, profile_of, rows_of, straight
-from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, Seed, analyse, resolve
-from nimbus_sweep.core.defects.scratches.threads import BANDS, Scores, band_means, lines, scores
+from nimbus_sweep.core.defects.scratches.lines import BANDS, Line, lines
+from nimbus_sweep.core.defects.scratches.presence import ends, presence, steadiness
+from nimbus_sweep.core.defects.scratches.profiles import Profile, profile_of, rows_of
+from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, analyse, resolve
+from nimbus_sweep.core.defects.scratches.seeds import Seed
+from nimbus_sweep.core.defects.scratches.sightings import Sighting
+from nimbus_sweep.core.defects.scratches.threads import Thread, ThreadFollower
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.moments import watched
 from nimbus_sweep.core.imaging.patches import PatchPlan
@@ -112,24 +116,6 @@ def test_a_mast_in_a_scene_that_stands_still_is_doubted() -> None:
     assert not [f for f in found_in(with_posts(0.0)) if f.convinces]
 
 
-def test_the_best_way_down_is_the_best_of_all_ways() -> None:
-    """Viterbi's way (1967) held against every way there is."""
-    rng = np.random.default_rng(4)
-    out = np.zeros((BANDS, 40))
-    out[:, 20] = 5
-    out[:5] += rng.normal(0, 1.2, (5, 40))
-    short = Scores(out[:5], np.zeros((5, 40)))
-    line = lines(short, bright=True)[0]
-    signed = np.clip(out[:5], -2, 6)
-    best = max(
-        (sum(signed[b, x] for b, x in enumerate(np.cumsum([start, *steps]))) - 0.3 * sum(map(abs, steps)), start, steps)
-        for start in range(10, 31)
-        for steps in product(range(-2, 3), repeat=4)
-    )
-    way = np.cumsum([best[1], *best[2]])
-    assert line.score == pytest.approx(np.mean([signed[b, x] for b, x in enumerate(way)]))
-
-
 @pytest.mark.parametrize(("cover", "level", "width"), [(0.3, 235, 0.8), (0.6, 20, 1.0), (0.8, 240, 1.5)])
 def test_a_profile_is_measured(cover: float, level: float, width: float) -> None:
     sound = source("pan coffee")
@@ -145,14 +131,115 @@ def test_a_profile_is_measured(cover: float, level: float, width: float) -> None
     assert profile.width == pytest.approx(width, abs=0.11)
     assert profile.cover == pytest.approx(cover, abs=0.05)
     assert profile.level == pytest.approx(cover * level, abs=6)
-    assert profile.laid_over
+    assert profile.there > 0.9
 
 
-def test_a_line_told_by_its_ends_is_the_line() -> None:
-    xs = straight(100, 130, 360)
-    assert line_ends(xs, 360) == pytest.approx((100, 130), abs=0.05)
-    assert rows_of(xs, 360)[180] == pytest.approx(115, abs=0.2)
-    assert scores(band_means(np.full((96, 120), 80, np.float32))).out.shape == (BANDS, 120)
+def test_a_seed_is_expected_on_the_line_through_its_ends() -> None:
+    seed = Seed(bright=True, track=((0, 100.0, 130.0), (10, 110.0, 140.0)), rows=(90, 270))
+    assert rows_of(seed.expected(5, 361), 361)[180] == pytest.approx(120, abs=0.05)
+    assert seed.bands(360) == slice(6, 18)
+    assert Seed(bright=True, track=((0, 1.0, 1.0),)).bands(360) == slice(0, BANDS)
+
+
+def scored(seed: int = 2) -> np.ndarray:
+    """Scores of nothing, 240 columns wide."""
+    return np.random.default_rng(seed).normal(0, 0.6, (BANDS, 240)).astype(np.float32)
+
+
+@pytest.mark.parametrize("bright", [True, False])
+def test_a_line_in_a_part_of_the_picture_is_told_with_its_ends_and_lean(bright: bool) -> None:
+    out = scored()
+    for band in range(8, 17):
+        at = 100 + 0.4 * (band - 11.5)
+        out[band] += (9 if bright else -9) * np.exp(-0.5 * ((np.arange(240) - at) / 1.2) ** 2)
+    line = lines(out, 480, bright)[0]
+    assert (line.bright, line.first, line.stop) == (bright, 160, 340)
+    assert line.lean == pytest.approx(0.4 / 20, abs=0.006)
+    assert line.at(249.5) == pytest.approx(100.4, abs=0.3)
+    assert not [other for other in lines(out, 480, not bright) if other.score > line.score]
+
+
+def seen(x: float, *, bright: bool = True, rows: tuple[int, int] = (0, 300), goes: float = 0.0) -> Sighting:
+    line = Line(bright, x, 0.0, *rows, score=40.0, rough=0.1)
+    return Sighting(
+        line, 1.0, 30.0, 0.1, 6.0, 3.0, 2.0, 0.0, 0.1, 0.0, 0.3, 0.0, {-1: 0.1}, {-1: 1.0}, {-1: -goes}, (1.0, 1.0, 1.0, 1.0, 1.0)
+    )
+
+
+def test_lines_are_followed_and_told_apart_and_join_after_a_gap() -> None:
+    follower = ThreadFollower()
+    for n in range(20):
+        there = [seen(50 + 0.5 * n, goes=2.0), seen(120.0, rows=(100, 200))]
+        # One is lost for some frames; another passes only once.
+        follower.add(n, there[1:] if 8 <= n < 14 else [*there, *([seen(200.0)] if n == 3 else [])])
+    threads = sorted(follower.threads(), key=lambda t: t.seen[0].line.x)
+    assert [len(t.frames) for t in threads] == [14, 20]
+    assert threads[0].life == 20
+    assert threads[0].own == pytest.approx(0.5)
+    assert threads[0].travel == pytest.approx(1.5 * 19)
+    assert threads[1].rows == (100, 200)
+
+
+def test_the_shoulder_of_a_line_is_told_from_another_line() -> None:
+    line = Thread(list(range(10)), [seen(50.0)] * 10)
+    assert Thread(list(range(2, 9)), [seen(54.5, bright=False)] * 7).lies_beside(line)
+    assert not Thread(list(range(10)), [seen(70.0, bright=False)] * 10).lies_beside(line)
+    assert not Thread(list(range(8, 20)), [seen(54.5)] * 12).lies_beside(line), "most of its life it is alone"
+
+
+def test_lines_at_other_heights_are_other_lines() -> None:
+    assert seen(50.0, rows=(0, 100)).line.apart(seen(50.0, rows=(150, 300)).line) == np.inf
+    assert seen(50.0, rows=(0, 100)).line.apart(seen(53.0, rows=(20, 300)).line) == pytest.approx(3)
+
+
+def striped(rows: slice, height: float, noise: float, frames: int = 8) -> tuple[list[tuple[np.ndarray, np.ndarray]], Profile]:
+    """A line of one height in some rows of noisy frames, and where it is."""
+    rng = np.random.default_rng(1)
+    cols = np.arange(160)
+    samples = []
+    for _ in range(frames):
+        light = 100 + rng.normal(0, noise, (360, 160))
+        light[rows] += height * np.exp(-0.5 * ((cols - 80) / 1.2) ** 2)
+        samples.append((light.astype(np.float32), np.full(360, 80.0)))
+    return samples, Profile(1.2, 0.0, height)
+
+
+@pytest.mark.parametrize("rows", [slice(90, 250), slice(0, 130), slice(200, 360)])
+def test_the_rows_of_a_scratch_are_told_nearer_than_they_were_found(rows: slice) -> None:
+    samples, profile = striped(rows, 25, 8)
+    found = ends(samples, profile, slice(max(0, rows.start - 12), min(360, rows.stop + 9)), 30)
+    assert abs(found.start - rows.start) <= 3
+    assert abs(found.stop - rows.stop) <= 3
+
+
+def test_as_much_of_a_change_is_believed_as_noise_leaves() -> None:
+    rows = slice(0, 360)
+    steady, profile = striped(rows, 20, 12)
+    learned = steadiness(steady, profile, rows)
+    # What is even is taken as even, though each row by itself is told poorly.
+    told, seen_of_it = presence(steady[0][0], steady[0][1], profile, learned, rows)
+    assert seen_of_it == pytest.approx(1, abs=0.05)
+    assert presence(steady[0][0], steady[0][1] - 40, profile, learned, rows)[1] == pytest.approx(0, abs=0.1)
+    assert np.abs(told - 1).max() < 0.15
+    clear, profile = striped(rows, 60, 1)
+    for light, _ in clear:
+        light[120:200] = 100 + 0.5 * (light[120:200] - 100)
+    told, _ = presence(clear[0][0], clear[0][1], profile, steadiness(clear, profile, rows), rows)
+    assert told[40:110].mean() == pytest.approx(1, abs=0.08)
+    assert told[130:190].mean() == pytest.approx(0.5, abs=0.08)
+    assert not presence(clear[0][0], clear[0][1], profile, learned, slice(100, 200))[0][:100].any()
+
+
+@pytest.mark.parametrize("width", [0.6, 1.0, 1.5, 2.1])
+def test_a_width_is_told_in_a_rough_picture(width: float) -> None:
+    """On gravel, a photograph inside scikit-image, under a camera that moves."""
+    gravel = skimage.data.gravel().astype(np.float32)[:, :480]
+    line = 40 * np.exp(-0.5 * ((np.arange(480) - 210.3) / width) ** 2).astype(np.float32)
+    at = np.full(len(gravel), 210.3)
+    profile = profile_of([(0.7 * np.roll(gravel, 9 * n, 1) + line, at) for n in range(8)])
+    assert profile is not None
+    assert profile.width == pytest.approx(width, rel=0.2)
+    assert profile.level - profile.cover * 80 == pytest.approx(40, rel=0.25)
 
 
 @pytest.mark.slow

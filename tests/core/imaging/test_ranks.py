@@ -12,7 +12,6 @@ from nimbus_sweep.core.defects.film_dirt.attempt import dilated, reached
 from nimbus_sweep.core.defects.film_dirt.blobs import blobs_of
 from nimbus_sweep.core.defects.film_dirt.elsewhere import least_left
 from nimbus_sweep.core.defects.film_dirt.examine import at_blob, examined
-from nimbus_sweep.core.defects.scratches.row_fit import way_to, ways_down
 from nimbus_sweep.core.defects.static_shade.fit import _drawn, _moments
 from nimbus_sweep.core.defects.stuck_pixels.departures import _over_spans
 from nimbus_sweep.core.imaging.neighbours import Neighbour, comes_and_goes, disc, limits, outside
@@ -134,19 +133,6 @@ def test_a_spot_is_filled_with_what_its_neighbours_hold() -> None:
     assert told.flat == pytest.approx(float(left.std()), rel=1e-3)
     hidden = np.zeros((40, 40), bool)
     assert examined(here, lights, (hidden, hidden), (none, none), (cols, cols), (rows, rows), core, ring, 0.5, True) is None
-
-
-def test_a_way_down_is_the_one_its_sums_are_made_of() -> None:
-    signed = np.ascontiguousarray(RNG.normal(0, 1, (12, 40)))
-    sides = np.ascontiguousarray(RNG.normal(0, 1, (12, 40)))
-    total, steps = ways_down(signed, 2, 0.3)
-    at = int(np.argmax(total))
-    xs, mean, share, edged, uneven = way_to(signed, sides, steps, at, 0.5, 0.7)
-    along = signed[np.arange(12), xs]
-    assert total[at] == pytest.approx(along.sum() - 0.3 * np.abs(np.diff(xs)).sum())
-    assert (mean, share) == pytest.approx((along.mean(), (along > 0.5).mean()))
-    beside = sides[np.arange(12), xs]
-    assert (edged, uneven) == pytest.approx((max((beside > 0.7).mean(), (beside < -0.7).mean()), (np.abs(beside) > 0.7).mean()))
 
 
 def test_how_far_light_is_drawn_is_told_by_sums() -> None:

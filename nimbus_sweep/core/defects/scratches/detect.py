@@ -1,25 +1,26 @@
-"""Scratches as findings: every frame of a shot is read once, lines are followed through it, and what they do is measured."""
+"""Scratches as findings: lines are looked for in every frame of a shot, followed through it, weighed, and what they do is measured."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ...evidence.frames_at_hand import Span
-from ...evidence.moments import Moment
-from ...imaging.levels import luma
+from ...evidence.moments import Moment, smaller
 from ...imaging.motion import Plane
-from ...media.frames import Frame
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
-from .profiles import HIDES, Profile, line_ends, measured, sureness
-from .threads import Line, Scores, Thread, ThreadFollower, band_means, lines, moved, scores
+from .lines import Line, band_means, lines, scores
+from .profiles import HIDES
+from .seeds import Known, Seed, known
+from .sightings import Sighting, all_sighted
+from .telling import sure
+from .threads import Thread, ThreadFollower
 
-# Frames a scratch is measured in, and places of its way that are kept.
-_MEASURED, _KEPT = 10, 200
+# Places of its way that are kept; how sure a line is that is told of at all.
+_KEPT, _TOLD = 200, 0.1
 
 
 class ScratchWatch:
@@ -35,78 +36,75 @@ class ScratchWatch:
 
     def __init__(self, span: Span, hold_out: Masked | None = None) -> None:
         self._span, self._hold_out = span, hold_out
-        self._size = (span.source.format.height, span.source.format.width)
-        self._followers = {bright: ThreadFollower(bright) for bright in (True, False)}
-        self._moves: list[Plane] = []
+        self._followers = {bright: ThreadFollower() for bright in (True, False)}
         self._numbers: list[int] = []
+        self._size, self._factor = (0, 0), 1
 
-    def look(self, at: Moment) -> tuple[dict[bool, list[Line]], Plane | None]:
-        """The lines of a frame, and how the scene came to it; called from several threads at once."""
-        scored = scores(_means_of(at.frame))
-        came = moved(at.came(), self._size[1]) if -1 in at.offsets else None
-        return {bright: lines(scored, bright) for bright in (True, False)}, came
+    def look(self, at: Moment) -> list[Sighting]:
+        """The lines of a frame; called from several threads at once."""
+        scored = scores(band_means(at.light))
+        found = [line for bright in (True, False) for line in lines(scored, len(at.light), bright)]
+        if self._hold_out is not None and found:
+            layout = at.frame.format
+            held = smaller(self._hold_out.mask((layout.height, layout.width), at.frame.number).astype(np.float32), at.factor)
+            found = [line for line in found if not _held(line, held)]
+        return all_sighted(found, at)
 
-    def take(self, at: Moment, seen: tuple[dict[bool, list[Line]], Plane | None]) -> None:
+    def take(self, at: Moment, seen: list[Sighting]) -> None:
         """Take in what was seen in the next frame."""
-        found, came = seen
-        number = at.frame.number
-        if came is not None:
-            self._moves.append(came)
-        self._numbers.append(number)
-        for bright, own in found.items():
-            kept = own if self._hold_out is None else [n for n in own if not _held(n, self._hold_out, *self._size, number)]
-            self._followers[bright].add(at.place, kept)
+        self._numbers.append(at.frame.number)
+        self._size, self._factor = (at.light.shape[0], at.light.shape[1]), at.factor
+        for bright, follower in self._followers.items():
+            follower.add(at.place, [one for one in seen if one.line.bright == bright])
+
+    def threads(self) -> list[Thread]:
+        """What lasted."""
+        return [t for follower in self._followers.values() for t in follower.threads()]
 
     def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The scratches, surest first."""
-        height, width = self._size
-        if len(self._numbers) < 3:
-            return Surveyed([])
+        told = sorted(((sure(t, len(self._numbers), self._size), n, t) for n, t in enumerate(self.threads())), key=lambda t: (-t[0], t[1]))
+        likely: list[tuple[float, Thread]] = []
+        for how_sure, _, thread in told:
+            if how_sure >= _TOLD and not any(thread.lies_beside(other) for _, other in likely):
+                likely.append((how_sure, thread))
         findings = []
-        threads = [t for follower in self._followers.values() for t in follower.threads(self._moves, width)]
-        for done, thread in enumerate(threads):
-            on_progress(done / len(threads))
-            profile = _measure(self._span, self._numbers, thread) if thread.may_be_a_scratch else None
-            sure = sureness(thread, profile, len(self._span)) if profile is not None else 0.0
-            if profile is not None and sure:
-                findings.append(_finding(thread, profile, sure, self._numbers, height, width))
+        for done, (how_sure, thread) in enumerate(likely):
+            on_progress(done / len(likely))
+            seed = self._seed(thread)
+            scratch = known(self._span, seed)
+            if scratch is not None:
+                findings.append(_finding(thread, scratch, how_sure, self._span))
         return Surveyed(sorted(findings, key=lambda f: -f.confidence))
 
-
-def _means_of(frame: Frame) -> NDArray[np.float32]:
-    """Means of the bands of its luma, in 8-bit codes."""
-    first = frame.format.components[0]
-    if first.name == "Y":
-        return np.asarray(band_means(frame.component(0)) / np.float32(first.code))
-    return np.asarray(band_means(luma(frame)))
-
-
-def _held(line: Line, hold_out: Masked, height: int, width: int, frame: int) -> bool:
-    mask = hold_out.mask((height, width), frame)
-    rows = ((np.arange(len(line.xs)) + 0.5) * height / len(line.xs)).astype(int)
-    return bool((mask[rows, np.clip(line.xs.astype(int), 0, width - 1)] > 0).mean() > 0.5)
+    def _seed(self, thread: Thread) -> Seed:
+        """A thread in frames and pixels of the reel."""
+        height, factor = self._span.source.format.height, self._factor
+        middle = (factor - 1) / 2
+        track = []
+        for k in np.unique(np.linspace(0, len(thread.frames) - 1, min(_KEPT, len(thread.frames))).round().astype(int)):
+            line = thread.seen[k].line
+            top, bottom = (round(factor * line.at((row - middle) / factor) + middle, 2) for row in (0, height - 1))
+            track.append((self._numbers[thread.frames[k]], top, bottom))
+        first, stop = (min(height, row * factor) for row in thread.rows)
+        return Seed(bright=thread.bright, track=tuple(track), rows=(first, stop))
 
 
-def _measure(span: Span, numbers: list[int], thread: Thread) -> Profile | None:
-    places = np.unique(np.linspace(0, len(thread.frames) - 1, min(_MEASURED, len(thread.frames))).round().astype(int))
-    samples: list[tuple[Plane, Scores, np.ndarray]] = []
-    for k in places:
-        number = numbers[thread.frames[k]]
-        light = luma(span.source.frame(number))
-        samples.append((light, scores(band_means(light)), thread.xs[k]))
-    return measured(samples, thread.bright)
+def _held(line: Line, held: Plane) -> bool:
+    rows = np.arange(line.first, min(line.stop, len(held)))
+    columns = np.clip(np.rint(line.at(rows)).astype(int), 0, held.shape[1] - 1)
+    return bool((held[rows, columns] > 0).mean() > 0.5)
 
 
-def _finding(thread: Thread, profile: Profile, sure: float, numbers: list[int], height: int, width: int) -> Finding:
-    keep = np.unique(np.linspace(0, len(thread.frames) - 1, min(_KEPT, len(thread.frames))).round().astype(int))
-    track = [[numbers[thread.frames[k]], *(round(v, 2) for v in line_ends(thread.xs[k], height))] for k in keep]
-    ends = np.array([t[1:] for t in track])
+def _finding(thread: Thread, scratch: Known, how_sure: float, span: Span) -> Finding:
+    seed, profile = scratch.seed, scratch.profile
+    height, width = span.source.format.height, span.source.format.width
+    top, stop = scratch.rows.start, scratch.rows.stop
+    ends = np.array([[seed.across(frame, row, height) for row in (top, stop - 1)] for frame, *_ in seed.track])
     left, right = int(max(0, np.floor(ends.min() - 2))), int(min(width, np.ceil(ends.max() + 3)))
-    begin, end = numbers[thread.frames[0]], numbers[thread.frames[-1]]
-    lean = abs(ends[:, 1] - ends[:, 0]).mean()
-    wander = float(np.ptp(ends.mean(1)))
     evidence = ScratchEvidence(
-        track=tuple((int(n), float(top), float(bottom)) for n, top, bottom in track),
+        track=seed.track,
+        rows=seed.rows,
         bright=thread.bright,
         seen=len(thread.frames),
         width=round(profile.width, 3),
@@ -114,21 +112,19 @@ def _finding(thread: Thread, profile: Profile, sure: float, numbers: list[int], 
         hides=profile.cover >= HIDES,
         there=round(profile.there, 3),
         level=round(profile.level, 2),
-        doubt=round(profile.doubt, 3),
-        lean=round(float(lean), 1),
-        wander=round(wander, 1),
+        lean=round(float(abs(ends[:, 1] - ends[:, 0]).mean()), 1),
+        wander=round(float(np.ptp(ends.mean(1))), 1),
         travel=round(thread.travel, 1),
-        proven=thread.proven,
     )
     return Finding(
         kind="scratch",
         step="line-lift",
         x=left,
-        y=0,
+        y=top,
         width=right - left,
-        height=height,
-        first=begin,
-        stop=end + 1,
-        confidence=round(sure, 2),
+        height=stop - top,
+        first=seed.track[0][0],
+        stop=seed.track[-1][0] + 1,
+        confidence=round(how_sure, 2),
         evidence=evidence,
     )

@@ -12,6 +12,8 @@ class ScratchEvidence(Evidence):
     ----------
     track : tuple of (frame, x at the top, x at the bottom)
         Where it is in some of its frames.
+    rows : (first, stop) or None
+        Rows it is in; all when None.
     bright : bool
         It is lighter than what it lies over.
     seen : int
@@ -26,17 +28,14 @@ class ScratchEvidence(Evidence):
         Share of its rows that show it, 0 to 1.
     level : float
         Its own light, in 8-bit codes.
-    doubt : float
-        Share of its profile that is not explained.
     lean, wander : float
         How far it leans from top to bottom, and moves from side to side, in pixels.
     travel : float
         How far the scene moves behind it, in pixels.
-    proven : bool
-        The scene moves far enough to tell it from an edge of the scene.
     """
 
     track: tuple[tuple[int, float, float], ...] = ()
+    rows: tuple[int, int] | None = None
     bright: bool = False
     seen: int = 0
     width: float = 0.0
@@ -44,8 +43,6 @@ class ScratchEvidence(Evidence):
     hides: bool = False
     there: float = 0.0
     level: float = 0.0
-    doubt: float = 0.0
     lean: float = 0.0
     wander: float = 0.0
     travel: float = 0.0
-    proven: bool = False

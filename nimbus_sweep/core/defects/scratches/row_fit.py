@@ -12,6 +12,8 @@ Array = NDArray[Any]
 
 # Added to the squares of each function, so that rows with few samples stay solvable.
 _RIDGE = 1e-3
+# The share of a stretch's bands that may lie on a better one.
+_SHARED = 0.3
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -102,38 +104,137 @@ def left_over(values: Array, away: Array, inside: NDArray[np.bool_], width: floa
     return left
 
 
-@njit(cache=True, nogil=True)
-def ways_down(signed: Array, slant: int, cost: float) -> tuple[Array, NDArray[np.int8]]:
-    """Best sums of scores from the top down, moving across by at most `slant` columns a band (Viterbi 1967).
+@njit("(float64[:, ::1], float64[::1])", cache=True, nogil=True)
+def best_stretches(signed: Array, slopes: Array) -> tuple[Array, NDArray[np.int64]]:
+    """For each straight way down the picture, the stretch of it with the largest sum (Kadane 1977, by Bentley 1984).
 
     Parameters
     ----------
     signed : ndarray, float64, (bands, width)
-    slant : int
-    cost : float
-        Of each column moved across.
+        Scores, below 0 where nothing speaks for a line; drawn linearly between columns.
+    slopes : ndarray, float64, (slopes,)
+        Columns that a way goes across from a band to the next.
 
     Returns
     -------
-    total : ndarray, float64, (width,)
-        Of the best way that ends in each column.
-    steps : ndarray, int8, (bands, width)
-        From each place to the column it came from in the band above.
+    sums : ndarray, float64, (slopes, width)
+        By slope, and by the column in which a way crosses the middle of the picture.
+    bands : ndarray, int64, (slopes, width, 2)
+        The first band of the stretch, and the one after its last.
     """
-    bands, width = signed.shape
-    total, fresh = signed[0].copy(), np.empty(width)
-    steps = np.zeros((bands, width), np.int8)
-    for band in range(1, bands):
-        for x in range(width):
-            best, move = total[x], 0
-            for across in range(1, slant + 1):
-                for step in (-across, across):
-                    if 0 <= x + step < width and total[x + step] - cost * across > best:
-                        best, move = total[x + step] - cost * across, step
-            fresh[x] = best + signed[band, x]
-            steps[band, x] = move
-        total[:] = fresh
-    return total, steps
+    count, width = signed.shape
+    sums, bands = np.zeros((len(slopes), width)), np.zeros((len(slopes), width, 2), np.int64)
+    total, first = np.empty(width), np.empty(width, np.int64)
+    for n in range(len(slopes)):
+        total[:] = 0.0
+        for band in range(count):
+            by = slopes[n] * (band - (count - 1) / 2)
+            whole = int(np.floor(by))
+            share = by - whole
+            for x in range(width):
+                one = x + whole
+                if total[x] <= 0.0:
+                    total[x] = 0.0
+                    first[x] = band
+                if one >= 0 and one + 1 < width:
+                    total[x] += signed[band, one] * (1 - share) + signed[band, one + 1] * share
+                else:
+                    total[x] = 0.0
+                if total[x] > sums[n, x]:
+                    sums[n, x] = total[x]
+                    bands[n, x, 0] = first[x]
+                    bands[n, x, 1] = band + 1
+    return sums, bands
+
+
+@njit("(float64[:, ::1], int64[:, :, ::1], float64[::1], int64, float64, int64, int64, float64)", cache=True, nogil=True)
+def stretches(
+    sums: Array, bands: NDArray[np.int64], slopes: Array, count: int, least: float, shortest: int, most: int, room: float
+) -> Array:
+    """The best stretches that lie apart from one another.
+
+    Parameters
+    ----------
+    sums, bands, slopes
+        See `best_stretches`.
+    count : int
+        Bands of the picture.
+    least : float
+        Sum from which a stretch counts.
+    shortest : int
+        Bands it has at least.
+    most : int
+        Stretches that are told at most, the best first.
+    room : float
+        Columns that two lie apart at least, where both are.
+
+    Returns
+    -------
+    ndarray, float64, (found, 5)
+        Column in the middle of the picture, slope, first band, the one after the last, and sum.
+    """
+    left = sums.copy()
+    tall = bands[:, :, 1] - bands[:, :, 0]
+    for n in range(left.shape[0]):
+        for x in range(left.shape[1]):
+            if tall[n, x] < shortest:
+                left[n, x] = 0.0
+    found = np.zeros((most, 5))
+    told = 0
+    while told < most:
+        best = int(np.argmax(left))
+        n, x = best // left.shape[1], best % left.shape[1]
+        if left[n, x] < least:
+            break
+        first, stop = bands[n, x, 0], bands[n, x, 1]
+        found[told, 0], found[told, 1], found[told, 4] = x, slopes[n], left[n, x]
+        found[told, 2], found[told, 3] = first, stop
+        told += 1
+        for m in range(left.shape[0]):
+            reach = room + abs(slopes[m] - slopes[n]) * count
+            for k in range(max(0, int(x - reach)), min(left.shape[1], int(x + reach) + 2)):
+                top, end = max(first, bands[m, k, 0]), min(stop, bands[m, k, 1])
+                if left[m, k] > 0 and end - top > _SHARED * (bands[m, k, 1] - bands[m, k, 0]):
+                    away = (top + end - 1) / 2 - (count - 1) / 2
+                    if abs(k + slopes[m] * away - x - slopes[n] * away) < room:
+                        left[m, k] = 0.0
+        left[n, x] = 0.0
+    return found[:told]
+
+
+@njit("(float32[:, ::1], float64, float64, int64, int64, int64, int64)", cache=True, nogil=True, error_model="numpy")
+def straightened(light: Array, top: float, lean: float, first: int, stop: int, fold: int, reach: int) -> Array:
+    """A straight line and what is beside it, upright: rows of the picture averaged, samples drawn linearly.
+
+    Parameters
+    ----------
+    light : ndarray, float32, (height, width)
+    top, lean : float
+        Where the line crosses row 0, and how far it goes across a row.
+    first, stop : int
+        Rows of the picture.
+    fold : int
+        Rows that make one.
+    reach : int
+        Columns either side.
+
+    Returns
+    -------
+    ndarray, float32, ((stop - first) // fold, 2 reach + 1)
+    """
+    width = light.shape[1]
+    count = (stop - first) // fold
+    out = np.zeros((count, 2 * reach + 1), np.float32)
+    for n in range(count):
+        for row in range(first + n * fold, first + (n + 1) * fold):
+            at = top + lean * row
+            left = int(np.floor(at))
+            share = np.float32(at - left)
+            for k in range(2 * reach + 1):
+                one = min(max(left + k - reach, 0), width - 1)
+                other = min(one + 1, width - 1)
+                out[n, k] += light[row, one] * (np.float32(1) - share) + light[row, other] * share
+    return out / np.float32(fold)
 
 
 @njit("(float64[:, ::1], int64[::1])", cache=True, nogil=True, error_model="numpy")
@@ -166,41 +267,3 @@ def bright_middles(signed: Array, xs: NDArray[np.int64]) -> tuple[Array, Array]:
         weights[row] = min(mass, 40.0) + 1e-3
         places[row] = moment / mass if mass > 0 else x
     return places, weights
-
-
-@njit("(float64[:, ::1], float64[:, ::1], int8[:, ::1], int64, float64, float64)", cache=True, nogil=True)
-def way_to(
-    signed: Array, sides: Array, steps: NDArray[np.int8], at: int, speaks: float, edge: float
-) -> tuple[NDArray[np.int64], float, float, float, float]:
-    """The best way down that ends in a column, and what lies along it.
-
-    Parameters
-    ----------
-    signed, sides : ndarray, float64, (bands, width)
-        Scores, and by how much the two sides differ; see `threads.Scores`.
-    steps : ndarray, int8, (bands, width)
-        See `ways_down`.
-    at : int
-        Its last column.
-    speaks, edge : float
-        The score that speaks for a line, and the difference that is an edge's.
-
-    Returns
-    -------
-    xs : ndarray, int64, (bands,)
-    mean, share, edged, uneven : float
-        Mean of the scores; shares of the bands that speak for it, that differ by that much the one way or the other, and either way.
-    """
-    bands = signed.shape[0]
-    xs = np.empty(bands, np.int64)
-    total = 0.0
-    speaking = rises = falls = 0
-    x = at
-    for band in range(bands - 1, -1, -1):
-        xs[band] = x
-        total += signed[band, x]
-        speaking += signed[band, x] > speaks
-        rises += sides[band, x] > edge
-        falls += sides[band, x] < -edge
-        x += steps[band, x]
-    return xs, total / bands, speaking / bands, max(rises, falls) / bands, (rises + falls) / bands

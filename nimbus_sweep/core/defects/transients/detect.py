@@ -6,7 +6,7 @@ It is named, never suggested: only the user knows whether a bird belongs to the 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,17 +17,10 @@ from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import CrossingEvidence
 from .passing import Passed, passed_in
+from .paths import steady
 
 # Shortest shot that is looked at.
 _FRAMES = 7
-# How far a step may differ from the one before, as a share of it, in its own size and in pixels.
-_STEADY, _OWN, _GIVE = 0.35, 0.8, 3.0
-# Least step in its own size, and largest as a share of the picture's width: dirt that chance lines up lies further apart.
-_CLEAR, _FARTHEST = 0.6, 0.12
-# How many times longer than wide a piece of a scratch is, and nothing that crosses.
-_THIN = 3.5
-# How much larger one may be than the next.
-_GROWS = 2.5
 # What is added for each that is found, of as many frames, and for each frame that one goes on for. Chosen on three open clips, sound ones
 # and with flocks; of three others none that was sound convinced, and all six flocks did.
 _EACH, _OF, _LONGER = 0.1, 10, 0.05
@@ -94,7 +87,7 @@ class CrossingWatch:
             return
         held = None if self._hold_out is None else self._hold_out.mask(self._size, number)
         going: dict[int, int] = {}
-        for one, next_one, pace in _chains(before, here, behind, _FARTHEST * self._size[1] / self._factor):
+        for _, one, next_one, pace in steady(before, here, behind, round(self._size[1] / self._factor)):
             x, y = (int(v * self._factor) for v in one.middle)
             if held is None or held[min(y, self._size[0] - 1), min(x, self._size[1] - 1)] < 0.5:
                 going[id(next_one)] = long = self._going.get(id(one), 0) + 1
@@ -120,26 +113,3 @@ class CrossingWatch:
         usual, longest = len(found) * min(1.0, _OF / self._looked), max(f.long for f in found)
         sure = min(0.9, 0.25 + _EACH * usual + _LONGER * (longest - 1))
         return Finding.of_picture("transient", "fleeting", self._size, (self._first, self._stop), sure, evidence)
-
-
-def _chains(before: list[Passed], here: list[Passed], behind: list[Passed], farthest: float) -> Iterator[tuple[Passed, Passed, float]]:
-    """What goes on at a steady pace through three frames, clear of itself: in the second and in the third; and its pace, in pixels a frame."""
-    for one in here:
-        if max(one.mask.shape) > _THIN * min(one.mask.shape):
-            continue
-        for a in before:
-            step = np.subtract(one.middle, a.middle)
-            pace = float(np.hypot(*step))
-            if (a.contrast > 0) != (one.contrast > 0) or not _CLEAR * one.size <= pace <= farthest or _unlike(a, one):
-                continue
-            mates = (b for b in behind if (b.contrast > 0) == (one.contrast > 0) and not _unlike(one, b))
-            give = min(_STEADY * pace, _OWN * one.size) + _GIVE
-            goes_on = next((b for b in mates if np.hypot(*(np.subtract(b.middle, one.middle) - step)) < give), None)
-            if goes_on is not None:
-                yield one, goes_on, pace
-                break
-
-
-def _unlike(one: Passed, other: Passed) -> bool:
-    a, b = sorted((int(one.mask.sum()), int(other.mask.sum())))
-    return b > _GROWS * a

@@ -34,6 +34,8 @@ _EDGE, _FAINT = 2.2, 1.5
 # Pixels about what passed in which the frame and the clear neighbours have to agree, and how well: in codes, times the
 # noise, and as a share of what it is out by.
 _RING, _AGREE, _RIM = (2, 6), (2.0, 2.5), 0.22
+# How far from its heart what is faint is a part of it.
+_REACHED = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (9, 9))
 # Times the neighbours' own disagreement that is no departure.
 _DISAGREE = 1.2
 # Widths that motion is smoothed by, in pixels of the small picture, so that what crosses does not tell it.
@@ -240,7 +242,9 @@ def _parts(
     light: Plane,
     noise: float,
 ) -> list[Passed]:
-    count, labels, stats, _ = cv2.connectedComponentsWithStats((heart | faint).astype(np.uint8), connectivity=8)
+    # What is faint belongs to it within its reach: an edge of the scene that it passes is no part of it.
+    reached = cv2.dilate(heart.astype(np.uint8), _REACHED) > 0
+    count, labels, stats, _ = cv2.connectedComponentsWithStats(((heart | faint) & reached).astype(np.uint8), connectivity=8)
     hearts = np.bincount(labels[heart], minlength=count)
     parts = []
     for k in np.flatnonzero(hearts >= _SMALL):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import product
 from typing import Any
 
 import cv2
@@ -18,6 +19,7 @@ from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.patches import Patch, PatchPlan
 from ...model.regions import Masked
 from .passing import Keeps, Passed, Ready, filled, motion_between, passing, ready, slow
+from .paths import at_the_edge, steady
 
 # Shorter side from which motion is told at half the size.
 _HALVED = 300
@@ -34,7 +36,8 @@ class FleetingSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    keeps: Keeps = Field(default="lighter", description="the lighter takes dark things off, the darker light ones, the middle both")
+    keeps: Keeps = Field(default="middle", description="the lighter takes dark things off, the darker light ones, the middle both")
+    steady: bool = Field(default=True, description="only what goes on at a steady pace through three frames")
     reach: int = Field(default=2, ge=1, le=6, description="neighbouring frames each side")
     first: int | None = Field(default=None, ge=0, description="first frame; that of the shot when not named")
     stop: int | None = Field(default=None, ge=1, description="the frame behind the last; that of the shot when not named")
@@ -72,25 +75,44 @@ def analyse(
     noise = noise_of([luma(f) for f in sampled])
     grain = grain_of(sampled) if settings.grain else None
     factor = 2 if min(layout.height, layout.width) > _HALVED else 1
-    patches: list[Patch] = []
+    found: list[tuple[int, list[tuple[Passed, Patch]]]] = []
     slow_places: list[tuple[int, int, int, int, int]] = []
     much: list[int] = []
     size = (layout.height, layout.width)
 
-    def looked(job: _Job) -> tuple[list[Patch], list[tuple[int, int, int, int, int]], bool]:
+    def looked(job: _Job) -> tuple[list[tuple[Passed, Patch]], list[tuple[int, int, int, int, int]], bool]:
         held = None if outside is None else outside.mask(size, job.own.frame.number) > 0.5
         return _mended(job, settings.keeps, noise, grain, held)
 
-    for done, (job, (found, slow_found, full)) in enumerate(
+    for done, (job, (here, slow_found, full)) in enumerate(
         buffered_map(looked, _jobs(span, first, stop, settings.reach, noise, factor), most=3)
     ):
-        patches += found
+        found.append((job.own.frame.number, here))
         slow_places += slow_found
         much += [job.own.frame.number] if full else []
         if on_progress:
             on_progress((done + 1) / (stop - first))
+    patches = _on_paths(found, size) if settings.steady else [patch for _, here in found for _, patch in here]
     figures = {"slow": _gathered(slow_places), "much": much, "frames": len({p.frame for p in patches})}
     return PatchPlan.of(layout, patches, figures)
+
+
+def _on_paths(found: Sequence[tuple[int, list[tuple[Passed, Patch]]]], size: tuple[int, int]) -> list[Patch]:
+    """The patches of what goes on steadily; all of them where there are fewer than three frames to tell it from."""
+    if len(found) < 3:
+        return [patch for _, own in found for _, patch in own]
+    passed = [[one for one, _ in here] for _, here in found]
+    going: set[int] = set()
+    for n, here in enumerate(passed):
+        # One that could not be told in a frame goes on in the next.
+        for back, ahead in product((1, 2), repeat=2):
+            if n >= back and n + ahead < len(passed):
+                for *all_three, _ in steady(passed[n - back], here, passed[n + ahead], size[1], (back, ahead)):
+                    going |= {id(one) for one in all_three}
+        if n + 1 < len(passed):
+            for pair in at_the_edge(here, passed[n + 1], size):
+                going |= {id(one) for one in pair}
+    return [patch for _, own in found for one, patch in own if id(one) in going]
 
 
 def _jobs(span: Span, first: int, stop: int, reach: int, noise: float, factor: int) -> Iterator[_Job]:
@@ -131,7 +153,7 @@ def _nearest(place: int, count: int, many: int, apart: int = 1) -> list[int]:
 
 def _mended(
     job: _Job, keeps: Keeps, noise: float, grain: Sequence[Grain] | None, held: NDArray[np.bool_] | None
-) -> tuple[list[Patch], list[tuple[int, int, int, int, int]], bool]:
+) -> tuple[list[tuple[Passed, Patch]], list[tuple[int, int, int, int, int]], bool]:
     if len(job.others) < 2:
         return [], [], False
     motions = [motion_between(job.own, other, noise) for other in job.others]
@@ -155,7 +177,7 @@ def _mended(
         if (wide[one.box] & one.mask).sum() > _SLOW * one.mask.sum():
             continue
         samples = filled(job.own.frame, others, ways, one, grain)
-        patches.append(_patch(number, one, tuple(others[k].number for k in one.clear), samples))
+        patches.append((one, _patch(number, one, tuple(others[k].number for k in one.clear), samples)))
     return patches, places, False
 
 
