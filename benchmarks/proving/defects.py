@@ -328,8 +328,8 @@ def _dirt(count: int, size: tuple[int, int], rng: Rng) -> Damage:
     return made
 
 
-# How many scratches lie in the emulsion.
-_EMULSION = 0.4
+# How many scratches lie in the emulsion, and are broken.
+_EMULSION, _BROKEN = 0.4, 0.25
 
 
 def _scratches(count: int, size: tuple[int, int], rng: Rng) -> Damage:
@@ -342,15 +342,19 @@ def _scratches(count: int, size: tuple[int, int], rng: Rng) -> Damage:
         top, bottom = (0, height) if rng.random() < 0.7 else np.sort(rng.integers(0, height, 2)).tolist()
         stop, bottom = min(count, max(stop, first + 8)), max(bottom, top + height // 3)
         x, depth, wide = rng.uniform(0.05, 0.95) * width, rng.choice([-1, 1]) * rng.uniform(18, 85), rng.uniform(0.5, 2.0)
-        wander, slant, uneven = rng.choice([0, 0.3, 0.8]), rng.normal(0, 0.01), rng.uniform(0, 0.3)
+        wander, slant, uneven = rng.choice([0, 0.3, 0.8]), rng.normal(0, rng.choice([0.01, 0.01, 0.03])), rng.uniform(0, 0.3)
         # A groove in the base bends the light by as much wherever it lies; one in the emulsion hides the picture, and is seldom quite straight.
         hides = rng.uniform(0.25, 0.95) if rng.random() < _EMULSION else 0.0
         bow = rng.uniform(-1, 1) * np.sin(np.pi * rows / height) if hides else 0 * rows
         level = 238.0 if depth > 0 else 14.0
+        # Some are broken, with gaps that run on down the film.
+        rough = cv2.GaussianBlur(rng.standard_normal((4096, 1)), (0, 0), 9)[:, 0]
+        gaps = rough < np.quantile(rough, rng.uniform(0.15, 0.45)) if rng.random() < _BROKEN else np.zeros(4096, bool)
         mask = np.zeros((count, height, width), bool)
         for n in range(first, stop):
             x += rng.normal(0, wander)
-            on = ((rows >= top) & (rows < bottom)) * (1 - uneven + uneven * np.sin(rows / 37 + n))
+            broken = cv2.GaussianBlur((~gaps[(rows + 37 * (n - first)) % 4096]).astype(np.float64)[:, None], (0, 0), 2)[:, 0]
+            on = broken * ((rows >= top) & (rows < bottom)) * (1 - uneven + uneven * np.sin(rows / 37 + n))
             line = np.exp(-0.5 * ((cols[None] - (x + bow + slant * rows)[:, None]) / wide) ** 2) * on[:, None]
             share = np.float32(hides) * line.astype(np.float32)
             made.kept[n] *= 1 - share

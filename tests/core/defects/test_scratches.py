@@ -17,7 +17,7 @@ from nimbus_sweep.core.defects.scratches.lines import BANDS, Line, lines
 from nimbus_sweep.core.defects.scratches.presence import ends, presence, steadiness
 from nimbus_sweep.core.defects.scratches.profiles import Profile, profile_of, rows_of
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings, analyse, resolve
-from nimbus_sweep.core.defects.scratches.seeds import Seed
+from nimbus_sweep.core.defects.scratches.seeds import Seed, all_known
 from nimbus_sweep.core.defects.scratches.sightings import Sighting
 from nimbus_sweep.core.defects.scratches.threads import Thread, ThreadFollower
 from nimbus_sweep.core.evidence.frames_at_hand import Span
@@ -265,6 +265,35 @@ def test_scratches_are_named_by_the_findings_and_kept(tmp_path: Path) -> None:
     again = PatchPlan.load(tmp_path / "plan.npz").apply(spoiled, 0, FRAMES)
     for n in range(0, FRAMES, 5):
         assert all(np.array_equal(a, b) for a, b in zip(again.frame(n).planes, mended[n], strict=True))
+
+
+@pytest.mark.slow
+def test_scratches_that_lie_close_are_told_apart_and_undone() -> None:
+    sound = source("pan chelsea")
+    put = [
+        Scratch(300.0, 0, FRAMES, 235, 0.5, 1.5, wander=0.2, seed=1),
+        Scratch(311.0, 0, FRAMES, 20, 0.5, 1.3, wander=0.2, seed=4),
+    ]
+    spoiled = sound.over(scratched(list(sound.pictures), put))
+    named = tuple(Seed(bright=one.level > 128, track=tuple((n, one.x, one.x) for n in (0, FRAMES - 1)), width=one.width) for one in put)
+    found = all_known(Span.of(spoiled, 0, FRAMES), named)
+    assert [k.profile.width for k in found] == pytest.approx([1.5, 1.3], abs=0.2)
+    assert [k.profile.cover for k in found] == pytest.approx([0.5, 0.5], abs=0.1)
+    plan = analyse(Span.of(spoiled, 0, FRAMES), LineLiftSettings(lines=named))
+    mended = [f.planes for f in plan.apply(spoiled, 0, FRAMES).frames(0, FRAMES)]
+    truth, seen_, out = (np.stack([p[0] for p in pictures]).astype(float) for pictures in (sound.pictures, spoiled.pictures, mended))
+    damage = truth != seen_
+    assert 10 * np.log10(((seen_ - truth)[damage] ** 2).mean() / ((out - truth)[damage] ** 2).mean()) > 18
+
+
+@pytest.mark.slow
+def test_frames_without_a_scratch_are_left() -> None:
+    sound = source("pan coffee")
+    put = Scratch(300.0, 4, 12, 235, 0.5, 1.2, wander=0, seed=2)
+    spoiled = sound.over(scratched(list(sound.pictures), [put]))
+    seed = Seed(bright=True, track=((4, 300.0, 300.0), (11, 300.0, 300.0)))
+    plan = analyse(Span.of(spoiled, 0, FRAMES), LineLiftSettings(lines=(seed,)))
+    assert set(plan.table.frames.tolist()) == set(range(4, 12))
 
 
 @pytest.mark.slow

@@ -9,7 +9,7 @@ import numpy as np
 from ...evidence.frames_at_hand import Span
 from ...evidence.moments import Moment, smaller
 from ...imaging.motion import Plane
-from ...model.findings import Finding, Surveyed
+from ...model.findings import CONVINCES, Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .lines import Line, band_means, lines, scores
@@ -21,6 +21,9 @@ from .threads import Thread, ThreadFollower
 
 # Places of its way that are kept; how sure a line is that is told of at all.
 _KEPT, _TOLD = 200, 0.1
+# Share of its rows below which a line is not what it was taken for, rows of it below which too little is seen (none so short was learned
+# from), and how sure it is told then at most.
+_BARELY, _SHORT, _DOUBTED = 0.4, 84, 0.5
 
 
 class ScratchWatch:
@@ -68,13 +71,17 @@ class ScratchWatch:
         for how_sure, _, thread in told:
             if how_sure >= _TOLD and not any(thread.lies_beside(other) for _, other in likely):
                 likely.append((how_sure, thread))
-        findings = []
+        findings: list[Finding] = []
+        certain: list[Known] = []
         for done, (how_sure, thread) in enumerate(likely):
             on_progress(done / len(likely))
-            seed = self._seed(thread)
-            scratch = known(self._span, seed)
-            if scratch is not None:
-                findings.append(_finding(thread, scratch, how_sure, self._span))
+            scratch = known(self._span, self._seed(thread), certain)
+            if scratch is None:
+                continue
+            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT:
+                how_sure = min(how_sure, _DOUBTED)
+            certain += [scratch] if how_sure >= CONVINCES else []
+            findings.append(_finding(thread, scratch, how_sure, self._span))
         return Surveyed(sorted(findings, key=lambda f: -f.confidence))
 
     def _seed(self, thread: Thread) -> Seed:
@@ -87,7 +94,8 @@ class ScratchWatch:
             top, bottom = (round(factor * line.at((row - middle) / factor) + middle, 2) for row in (0, height - 1))
             track.append((self._numbers[thread.frames[k]], top, bottom))
         first, stop = (min(height, row * factor) for row in thread.rows)
-        return Seed(bright=thread.bright, track=tuple(track), rows=(first, stop))
+        width = factor * float(np.median([s.width for s in thread.seen]))
+        return Seed(bright=thread.bright, track=tuple(track), rows=(first, stop), width=round(width, 3))
 
 
 def _held(line: Line, held: Plane) -> bool:

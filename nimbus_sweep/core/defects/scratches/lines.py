@@ -20,7 +20,7 @@ from .row_fit import best_stretches, bright_middles, stretches
 Array = NDArray[Any]
 # Bands down the picture; how far across a line may go down the picture, as a share of its height, and how many leans are tried.
 BANDS = 24
-_LEAN, _LEANS = 0.05, 17
+_LEAN, _LEANS = 0.07, 23
 # Half width of the median along a row, of the picture's width, and at least.
 _ROOM, _ROOM_LEAST = 0.012, 7
 # The usual departure is told from one column in so many.
@@ -90,6 +90,11 @@ def band_edges(height: int) -> list[tuple[int, int]]:
 def band_middles(height: int) -> Array:
     """Row in the middle of each band."""
     return np.array([(a + b - 1) / 2 for a, b in band_edges(height)])
+
+
+def band_places(at: Array) -> Array:
+    """Where a line crosses the middle of each band, from where it crosses each row."""
+    return np.interp(band_middles(len(at)), np.arange(len(at)), at)
 
 
 def band_means(plane: Plane) -> Array:

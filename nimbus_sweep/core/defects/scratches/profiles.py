@@ -20,6 +20,8 @@ _WINDOW, _CORE = 6.0, 2.6
 _NEAR = 5.0
 # Rows of a frame that tell how wide a line is, and samples either side of it.
 _TELLING, _ROOM = 240, 16
+# How many times wider or narrower it may be than was said.
+_ROUGHLY = 1.7
 # How far a line usually lies beside where it was found, turned and bent: standard deviations in pixels.
 _BEND = np.array([1.0, 0.7, 0.5])
 # Rows that a profile is measured in at least.
@@ -95,7 +97,7 @@ def across(values: Array, away: Array, inside: NDArray[np.bool_], width: float) 
     return found[:, 0], found[:, 1], left_over(values, away, inside, width, reach, found, _NEAR)
 
 
-def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = None) -> Profile | None:
+def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = None, about: float | None = None) -> Profile | None:
     """Measure the profile of a scratch on one component over some frames.
 
     Parameters
@@ -104,6 +106,8 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
         A component in codes, and where the line crosses each of its rows.
     width : float
         Its standard deviation, where that is known.
+    about : float
+        The same, where it is known roughly.
 
     Returns
     -------
@@ -113,7 +117,7 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
     if not samples:
         return None
     if width is None:
-        width = _width_of(samples)
+        width = _width_of(samples, about)
     tall, ground = _rows(samples, width)
     # Where the background is told too high, the line is told too low: what that does beside the line is no cover.
     beside = [(plane, at + by) for plane, at in samples for by in apart(width)]
@@ -167,7 +171,7 @@ def _line_through(ground: Array, tall: Array, counts: Array, within: tuple[float
     return slope, level, size
 
 
-def _width_of(samples: Sequence[tuple[Plane, Array]]) -> float:
+def _width_of(samples: Sequence[tuple[Plane, Array]], about: float | None) -> float:
     """The width of a line as high in all rows that explains most of them, over cubic backgrounds in one and the same window."""
     rows, places, weights = [], [], []
     smooth = np.linalg.qr(np.vander(np.linspace(-1, 1, 2 * _ROOM + 1), 4))[0]
@@ -183,7 +187,7 @@ def _width_of(samples: Sequence[tuple[Plane, Array]]) -> float:
         weights.append(1 / ((left**2 * beside).sum(1) / beside.sum(1) + 1.0))
     left, away, weight = np.concatenate(rows), np.concatenate(places), np.concatenate(weights)
     if len(left) < _ENOUGH:
-        return 1.0
+        return about or 1.0
 
     def explained(width: float) -> float:
         line = np.exp(-0.5 * (away / width) ** 2)
@@ -191,10 +195,13 @@ def _width_of(samples: Sequence[tuple[Plane, Array]]) -> float:
         power = float((weight * (line * line).sum(1)).sum())
         return float((weight * (line * left).sum(1)).sum()) ** 2 / max(power, 1e-9)
 
-    return max(_WIDTHS, key=explained)
+    likely = [w for w in _WIDTHS if about is None or about / _ROUGHLY <= w <= about * _ROUGHLY]
+    return max(likely or _WIDTHS, key=explained)
 
 
-def measured(samples: Sequence[tuple[Plane, Array, Array]], bright: bool, bands: slice, room: int) -> Profile | None:
+def measured(
+    samples: Sequence[tuple[Plane, Array, Array]], bright: bool, bands: slice, room: int, about: float | None = None
+) -> Profile | None:
     """The profile of a scratch on luma, its place told anew by what is learned of it.
 
     Parameters
@@ -206,12 +213,16 @@ def measured(samples: Sequence[tuple[Plane, Array, Array]], bright: bool, bands:
         The bands it is in.
     room : int
         Pixels that it may lie beside.
+    about : float
+        Its standard deviation, where that is known roughly.
     """
     edges = band_edges(samples[0][0].shape[0])[bands]
     rows = slice(edges[0][0], edges[-1][1])
 
     def profile_at(ways: Sequence[Array]) -> Profile | None:
-        return profile_of([(light[rows], rows_of(way, len(light))[rows]) for (light, *_), way in zip(samples, ways, strict=True)])
+        return profile_of(
+            [(light[rows], rows_of(way, len(light))[rows]) for (light, *_), way in zip(samples, ways, strict=True)], about=about
+        )
 
     profile = profile_at([xs for *_, xs in samples])
     for _ in range(2):
@@ -241,6 +252,14 @@ class Undone:
     values: Array
     kept: Array
     changed: NDArray[np.bool_]
+
+
+def without(plane: Plane, undone: Undone) -> Plane:
+    """A component with a line taken off."""
+    left = plane.copy()
+    rows = np.repeat(np.arange(len(plane))[:, None], undone.columns.shape[1], 1)
+    left[rows[undone.changed], undone.columns[undone.changed]] = undone.values[undone.changed]
+    return left
 
 
 def lifted(plane: Plane, at: Array, profile: Profile, there: Array) -> Undone:

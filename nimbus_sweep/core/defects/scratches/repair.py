@@ -18,20 +18,15 @@ from ...imaging.grain import Grain, calmed
 from ...imaging.levels import grain_of, luma
 from ...imaging.motion import Plane
 from ...imaging.patches import Patch, PatchPlan
-from ...media.frames import Frame
 from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
-from .lines import Array, band_means, scores
-from .presence import presence
-from .profiles import lifted, placed, rows_of
-from .seeds import BESIDE, Known, Seed, at_cells, codes, known
+from .lines import Array, band_means, band_places, scores
+from .seeds import BESIDE, THERE, Cleared, Known, Seed, Where, all_known, where
 from .threads import WANDER
 
-# Frames it may be lost for before it is over.
-_LOST = 6
-# What has to be seen of it, of what it usually is, in the frames it was found in and in others.
-_THERE, _GOES_ON = 0.35, 0.65
+# Frames it may be lost for before it is over; what has to be seen of it, of what it usually is, in frames it was not found in.
+_LOST, _GOES_ON = 6, 0.65
 # Of the light, below which nothing and above which all of an undone sample is believed.
 _GONE, _KEPT = 0.12, 0.3
 
@@ -51,7 +46,9 @@ def resolve(settings: LineLiftSettings, findings: Iterable[Finding]) -> LineLift
     if settings.lines is not None:
         return settings
     found = (f.evidence for f in findings if isinstance(f.evidence, ScratchEvidence) and f.confidence >= settings.sure)
-    return settings.model_copy(update={"lines": tuple(Seed(bright=e.bright, track=e.track, rows=e.rows) for e in found)})
+    return settings.model_copy(
+        update={"lines": tuple(Seed(bright=e.bright, track=e.track, rows=e.rows, width=e.width or None) for e in found)}
+    )
 
 
 def acts_on(settings: LineLiftSettings, finding: Finding) -> bool:
@@ -69,13 +66,9 @@ class _Followed:
     lost: int = 0
     over: bool = False
 
-    def names(self, frame: int) -> bool:
-        """Whether the frame lies within those it was found in."""
-        return self.known.seed.track[0][0] <= frame <= self.known.seed.track[-1][0]
-
     def expected(self, frame: int, height: int) -> Array:
         # Past the frames that are named it goes on from where it was last seen.
-        return self.known.seed.expected(frame, height) if self.off is None or self.names(frame) else self.off
+        return self.known.seed.expected(frame, height) if self.off is None or self.known.seed.names(frame) else self.off
 
 
 def analyse(
@@ -85,65 +78,58 @@ def analyse(
     layout = span.source.format
     seeds = settings.lines or ()
     grain = grain_of(frames_of(span)) if settings.grain and seeds else None
-    followed = [_Followed(k) for k in (known(span, seed) for seed in seeds) if k is not None]
+    followed = [_Followed(one) for one in all_known(span, seeds)]
     patches: list[Patch] = []
     if followed:
         lights = ((frame, luma(frame)) for frame in span.frames())
         for done, ((frame, light), scored) in enumerate(buffered_map(lambda item: scores(band_means(item[1])), lights), start=1):
+            picture = Cleared(frame, light)
             for thing, one in enumerate(followed):
-                found = _where(frame, light, scored, one)
-                if found is not None:
-                    patches.append(_patch(frame, found, one, thing, grain))
+                there = _where(picture, scored, one)
+                if there is not None:
+                    patches.append(_patch(picture, there, one.known, thing, grain))
+                    # Where two lie over one another, the second is undone in what the first leaves.
+                    picture = picture.without(one.known, there.at, there.there) if len(followed) > 1 else picture
             if on_progress:
                 on_progress(done / len(span))
     return PatchPlan.of(layout, patches, {"frames": len(span), "lines": len(followed)})
 
 
-def _where(frame: Frame, light: Plane, scored: Array, one: _Followed) -> tuple[Array, Array] | None:
-    """Where the scratch crosses each row of a frame, and how far it is there; nothing where it is not."""
-    seed, height = one.known.seed, light.shape[0]
-    if one.over and not one.names(frame.number):
+def _where(picture: Cleared, scored: Array, one: _Followed) -> Where | None:
+    """Where the scratch is in a frame; nothing where it is not."""
+    seed, number = one.known.seed, picture.frame.number
+    named = seed.names(number)
+    if one.over and not named:
         return None
-    room = BESIDE if one.names(frame.number) else int(WANDER)
-    xs = placed(light, scored, one.expected(frame.number, height), seed.bright, one.known.profile, seed.bands(height), room)
-    at = rows_of(xs, height)
-    there, seen = presence(light, at, one.known.profile, one.known.steady, one.known.rows)
-    if seen < (_THERE if one.names(frame.number) else _GOES_ON):
+    expected = one.expected(number, picture.light.shape[0])
+    found = where(one.known, picture.light, scored, expected, BESIDE if named else int(WANDER))
+    if found.seen < (THERE if named else _GOES_ON):
         one.lost += 1
-        one.over = not one.names(frame.number) and frame.number > seed.track[-1][0] and one.lost > _LOST
+        one.over = not named and number > seed.track[-1][0] and one.lost > _LOST
         return None
-    one.lost, one.off = 0, xs
-    return at, there
+    one.lost, one.off = 0, band_places(found.at)
+    return found
 
 
-def _patch(frame: Frame, found: tuple[Array, Array], one: _Followed, thing: int, grain: tuple[Grain, ...] | None) -> Patch:
-    at, there = found
-    layout = frame.format
+def _patch(picture: Cleared, found: Where, one: Known, thing: int, grain: tuple[Grain, ...] | None) -> Patch:
+    frame, layout = picture.frame, picture.frame.format
     samples: list[tuple[NDArray[np.int64], NDArray[np.generic]]] = []
-    for i, (component, profile) in enumerate(zip(layout.components, one.known.profiles, strict=True)):
-        if profile is None:
+    for i, component in enumerate(layout.components):
+        undone = picture.undone(one, i, found.at, found.there)
+        if undone is None:
             samples.append((np.zeros(0, np.int64), np.zeros(0, layout.dtype)))
             continue
-        across, down = layout.subsampling(i)
-        cells_at = at if (across, down) == (1, 1) else at_cells(at, across, down, component.height)
-        own_there = there if down == 1 else np.interp(np.arange(component.height) * down, np.arange(len(there)), there)
-        plane = codes(frame, i)
-        undone = lifted(plane, cells_at, profile, own_there)
-        values = _settled(
-            plane, undone.columns, undone.values, undone.kept, undone.changed, component.is_chroma, grain[i] if grain else None
-        )
+        own_grain = grain[i] if grain else None
+        values = _settled(picture.plane(i), undone.columns, undone.values, undone.kept, component.is_chroma, own_grain)
         rows = np.repeat(np.arange(component.height)[:, None], undone.columns.shape[1], 1)
         places = rows[undone.changed].astype(np.int64) * component.width + undone.columns[undone.changed]
-        dtype = frame.component(i).dtype
-        samples.append((places, component.samples(values[undone.changed] * component.code, dtype)))
-    left, right = int(at.min()), int(at.max())
-    contrast = float(one.known.profile.level - one.known.profile.cover * 128)
+        samples.append((places, component.samples(values[undone.changed] * component.code, frame.component(i).dtype)))
+    left, right = int(found.at.min()), int(found.at.max())
+    contrast = float(one.profile.level - one.profile.cover * 128)
     return Patch(frame.number, (left, 0, right - left + 1, layout.height), 1.0, contrast, len(samples[0][0]), (), tuple(samples), thing)
 
 
-def _settled(
-    plane: Plane, columns: Array, values: Array, kept: Array, changed: NDArray[np.bool_], chroma: bool, grain: Grain | None
-) -> Array:
+def _settled(plane: Plane, columns: Array, values: Array, kept: Array, chroma: bool, grain: Grain | None) -> Array:
     """Undone samples, their grain calmed; those that keep too little of the picture filled from both sides of the line."""
     made = values.astype(np.float32)
     if grain is not None:

@@ -13,6 +13,8 @@ from .sightings import Sighting
 
 # Pixels a line may move across from a frame to the next; frames it may be lost for, and those after which it may go on.
 WANDER, _LOST, _GAP = 4.0, 3, 12
+# Frames in which a line and what it goes on as may both be seen.
+_BOTH = 6
 # Widths of a line within which another is its shoulder.
 _SHOULDER = 6.0
 # Frames it is seen in at least, and before it may go on after a gap; share of its life that it has to be seen in.
@@ -120,12 +122,16 @@ def _joined(threads: list[Thread]) -> list[Thread]:
         before = [
             (other.seen[-1].line.apart(line), n)
             for n, other in enumerate(joined)
-            if 0 < thread.frames[0] - other.frames[-1] <= _GAP and len(other.frames) >= _BEFORE
+            if -_BOTH <= thread.frames[0] - other.frames[-1] <= _GAP
+            and len(other.frames) >= _BEFORE
+            and thread.frames[-1] > other.frames[-1]
         ]
         if before and min(before)[0] <= 1.5 * WANDER:
             nearest = joined[min(before)[1]]
-            nearest.frames.extend(thread.frames)
-            nearest.seen.extend(thread.seen)
+            # For some frames both may be seen.
+            later = sum(n <= nearest.frames[-1] for n in thread.frames)
+            nearest.frames.extend(thread.frames[later:])
+            nearest.seen.extend(thread.seen[later:])
         else:
             joined.append(Thread(list(thread.frames), list(thread.seen)))
     return joined
