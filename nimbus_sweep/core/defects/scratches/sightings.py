@@ -102,7 +102,7 @@ def _sighted(line: Line, at: Moment) -> Sighting:
     strip *= sign
     mean = strip.mean(0)
     fits = [(_misfit(mean, width * scale), width * scale) for width in _WIDTHS]
-    (misfit, _), width = min(fits, key=lambda f: f[0][0])
+    misfit, width = min(fits)
     told = _kernel(width)
     far = int(np.ceil(2 * width)) + 2
     beside = np.abs(np.arange(-reach, reach + 1)) > far
@@ -155,14 +155,14 @@ def _basis(width: float) -> tuple[Array, Array]:
     return basis, np.linalg.pinv(basis)
 
 
-def _misfit(mean: Plane, width: float) -> tuple[float, float]:
-    """What a Gaussian so wide leaves of a mean profile, of its height; and that."""
+def _misfit(mean: Plane, width: float) -> float:
+    """What a Gaussian so wide leaves of a mean profile, of its height."""
     basis, inverse = _basis(width)
     reach, middle = len(basis) // 2, len(mean) // 2
     window = mean[middle - reach : middle + reach + 1].astype(np.float64)
     found = inverse @ window
     left = float(np.sqrt(np.mean((window - basis @ found) ** 2)))
-    return left / max(abs(float(found[0])), 1e-6), float(found[0])
+    return left / max(abs(float(found[0])), 1e-6)
 
 
 def _grouped(strip: Plane) -> Plane:

@@ -18,7 +18,7 @@ _BOTH = 6
 # Widths of a line within which another is its shoulder.
 _SHOULDER = 6.0
 # Frames it is seen in at least, and before it may go on after a gap; share of its life that it has to be seen in.
-LASTS, _BEFORE, _SEEN = 4, 3, 0.35
+_LASTS, _BEFORE, _SEEN = 4, 3, 0.35
 
 
 @dataclass(frozen=True)
@@ -111,7 +111,7 @@ class ThreadFollower:
     def threads(self) -> list[Thread]:
         """What lasted."""
         joined = _joined([*self._closed, *self._open])
-        return [t for t in joined if len(t.frames) >= max(LASTS, _SEEN * t.life)]
+        return [t for t in joined if len(t.frames) >= max(_LASTS, _SEEN * t.life)]
 
 
 def _joined(threads: list[Thread]) -> list[Thread]:
