@@ -18,7 +18,8 @@ import numpy as np
 from benchmarks.material import clip, clip_path
 from benchmarks.speed import decode_only
 from nimbus_sweep.core.base.parallel import CORES
-from nimbus_sweep.core.defects.film_dirt.repair import SpeckSweepSettings, analyse
+from nimbus_sweep.core.defects.film_dirt.choosing import SpeckSweepSettings
+from nimbus_sweep.core.defects.film_dirt.repair import analyse
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.media.opening import open_reel
 from nimbus_sweep.demo.dirt import scattered, soiled

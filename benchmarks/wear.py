@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, compressed, noisy
-from nimbus_sweep.core.defects.film_dirt.repair import SpeckSweepSettings, analyse
+from nimbus_sweep.core.defects.film_dirt.choosing import SpeckSweepSettings
+from nimbus_sweep.core.defects.film_dirt.repair import analyse
 from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
 from nimbus_sweep.core.defects.scratches.repair import LineLiftSettings
 from nimbus_sweep.core.defects.scratches.repair import analyse as lift_lines

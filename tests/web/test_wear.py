@@ -117,10 +117,50 @@ def test_a_speck_is_left_alone_and_taken_back(desk: Desk, worn: tuple[int, Memor
     assert state(copy) == "left"
 
 
+def test_specks_that_are_doubted_are_named_by_hand_or_brush(desk: Desk, worn: tuple[int, MemorySource, list[int]]) -> None:
+    reel, _, _ = worn
+    put_on(desk, reel)
+    url = f"/reels/{reel}/steps/0/leave"
+
+    def told(sure: float) -> dict[str, float]:
+        return desk.client.get(f"/reels/{reel}/specks/1?step=0&sure={sure}").get_json()["shot"]
+
+    swept = sum(s["state"] == "swept" for n in range(FRAMES) for s in specks(desk, reel, n))
+    assert 0 < told(0.5)["removed"] <= swept
+    # The less sure they may be the more are removed, and the more of them are expected to be none.
+    many, few = told(0.2), told(0.9)
+    assert many["removed"] > few["removed"]
+    assert many["false"] > few["false"]
+    desk.post(f"/reels/{reel}/steps/0/settings", {"sure": 0.99})
+    frame, doubted = next((n, s) for n in range(2, FRAMES - 2) for s in specks(desk, reel, n) if s["state"] in ("unsure", "fast"))
+    box = [doubted["x"], doubted["y"], doubted["w"], doubted["h"]]
+
+    def state() -> str:
+        return next(str(s["state"]) for s in specks(desk, reel, frame) if [s["x"], s["y"], s["w"], s["h"]] == box)
+
+    assert desk.post(url, {"what": "sweep", "frame": frame, "box": box}).status_code == 200
+    assert state() == "swept"
+    assert told(0.99)["said"] == 1
+    assert "Removed by you: 1" in desk.client.get(f"/reels/{reel}/sheet/treatment").get_data(as_text=True)
+    assert desk.post(url, {"what": "drop", "of": "swept", "rule": 0}).status_code == 200
+    assert state() != "swept"
+    # A stroke of the brush over it says the same, as one change.
+    desk.post(f"/reels/{reel}/steps", {"kind": "retouch"})
+    x, y, w, h = box
+    stroke = {"frame": frame, "points": [[x + w / 2, y + h / 2]], "size": max(w, h) + 4, "lends": frame + 2}
+    answer = desk.post(f"/reels/{reel}/steps/1/strokes", {"strokes": [stroke]})
+    assert "those like it" in answer.get_json()["said"]
+    assert state() == "swept"
+    desk.post(f"/reels/{reel}/undo")
+    assert state() != "swept"
+
+
 @pytest.mark.parametrize(
     ("sent", "status"),
     [
         ({"what": "everything"}, 400),
+        ({"what": "drop", "of": "swept", "rule": 3}, 404),
+        ({"what": "sweep", "frame": 1, "box": [1]}, 400),
         ({"what": "one", "frame": 1, "box": [1, 2]}, 400),
         ({"what": "one", "frame": "first", "box": [1, 2, 3, 4]}, 400),
         ({"what": "range", "first": -4, "stop": 2}, 400),

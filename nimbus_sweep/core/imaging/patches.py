@@ -43,6 +43,8 @@ class Patch:
         Which lasting thing it is a part of; -1 for none.
     fast : bool
         What moves about it cannot be followed.
+    looks : tuple of float
+        By which those of a plan are told like or unlike, scaled to about one deviation; none where that is not asked.
     """
 
     frame: int
@@ -54,6 +56,7 @@ class Patch:
     samples: tuple[tuple[Places, Samples], ...]
     thing: int = -1
     fast: bool = False
+    looks: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -69,6 +72,7 @@ class PatchTable:
     lends : ndarray, int64, (patches, 2)
         -1 for none.
     fast : ndarray, bool, (patches,)
+    looks : ndarray, float64, (patches, looks)
     """
 
     frames: NDArray[np.int64]
@@ -79,6 +83,7 @@ class PatchTable:
     lends: NDArray[np.int64]
     things: NDArray[np.int64]
     fast: NDArray[np.bool_]
+    looks: NDArray[np.float64]
 
     def __len__(self) -> int:
         return len(self.frames)
@@ -96,6 +101,7 @@ class PatchTable:
             np.array(lends, np.int64).reshape(-1, 2),
             np.array([p.thing for p in patches], np.int64),
             np.array([p.fast for p in patches], bool),
+            np.array([p.looks for p in patches], np.float64).reshape(len(patches), -1) if patches else np.zeros((0, 0)),
         )
 
     def taken(self, rows: NDArray[Any]) -> PatchTable:
@@ -167,7 +173,9 @@ class PatchPlan:
         with np.load(path) as stored:
             header = json.loads(str(stored["description"]))
             layout = PictureFormat.from_json(header["format"])
-            table = PatchTable(*(stored[f"table.{name}"] for name in PatchTable.__dataclass_fields__))
+            figures = {name: stored[f"table.{name}"] for name in PatchTable.__dataclass_fields__ if f"table.{name}" in stored}
+            # Plans of earlier versions tell no looks.
+            table = PatchTable(**{"looks": np.zeros((len(figures["frames"]), 0)), **figures})
             count = range(len(layout.components))
             places, values = (tuple(stored[f"{kind}.{i}"] for i in count) for kind in ("places", "values"))
             return cls(layout, table, stored["starts"], places, values, header["told"])

@@ -9,11 +9,14 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...core.base.errors import SweepError
 from ...core.evidence.time_volume import kept_volume
+from ...core.imaging.patches import PatchPlan
 from ...core.model.recipes import Step, first_fault
 from ...core.model.shapes import Shape
 from ...core.model.shots import Shot
+from ...core.pipeline.confined import unconfined
 from ...jobs.reels import volume_path
 from ...jobs.tasks import AnalysisSettings, OpenSettings
+from ...store import edits
 from ...store.models import Reel, Task
 from ..services import services
 
@@ -62,6 +65,16 @@ def settings_or_404(reel: Reel, index: int, kind: str, model: type[Settings]) ->
     settings = step_or_404(reel, index, kind).settings
     assert isinstance(settings, model)
     return settings
+
+
+def patches_learned(reel: Reel, index: int, kind: str) -> PatchPlan | None:
+    """What a step of the shot named found; None while it is looked for, and when the step is of another kind, or off."""
+    shot = shot_named(reel)
+    steps = edits.resolved(shot).steps
+    if index >= len(steps) or not steps[index].on or steps[index].kind != kind:
+        return None
+    inner = unconfined(services().viewing.learned_of(reel, shot, sum(s.on for s in steps[:index])))
+    return inner if isinstance(inner, PatchPlan) else None
 
 
 class Body(BaseModel):

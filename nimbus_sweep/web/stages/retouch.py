@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import Field, ValidationError
 
+from ...core.defects.film_dirt.choosing import SpeckSweepSettings
 from ...core.imaging.aligned_fill import Looks, cells_box, cells_of
 from ...core.media.frames import FrameSource
 from ...core.media.view import crop, png
@@ -20,7 +22,7 @@ from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, RetouchSettings, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import Body, follow_up, place_named, read_body, reel_or_404, services, settings_or_404, shot_named
+from .common import Body, follow_up, patches_learned, place_named, read_body, reel_or_404, services, settings_or_404, shot_named
 
 pages = Blueprint("retouch", __name__)
 
@@ -30,11 +32,12 @@ _MOST, _REPEATED = 400, 200
 _LONGEST = 2600
 
 
-def _put(reel: Reel, index: int, book: int, said: str) -> None:
-    """Let the step hold another book."""
+def _put(reel: Reel, index: int, book: int, said: str, others: Mapping[int, dict[str, Any]] | None = None) -> None:
+    """Let the step hold another book, and other steps other settings, as one change."""
     place = place_named(reel)
     recipe = shot_named(reel).recipe
-    recipe = recipe.with_step(index, recipe.steps[index].with_settings(book=book))
+    for n, settings in {index: {"book": book}, **(others or {})}.items():
+        recipe = recipe.with_step(n, recipe.steps[n].with_settings(**settings))
     edits.change_shot(reel, said, place, lambda s: s.with_(recipe=recipe))
     follow_up(reel)
 
@@ -121,8 +124,30 @@ def put_on(reel_id: int, index: int) -> Response:
     book = strokes.put_on(reel, settings.book, on)
     frames = sorted({t.frame for t in on})
     said = f"Stroke in frame {frames[0]}" if len(on) == 1 else f"{len(on)} strokes in frames {frames[0]} to {frames[-1]}"
-    _put(reel, index, book, said)
-    return jsonify(strokes=[f"{book}.{n}" for n in range(len(on))])
+    missed = _missed_specks(reel, on)
+    _put(reel, index, book, said, missed)
+    names = [f"{book}.{n}" for n in range(len(on))]
+    if not missed:
+        return jsonify(strokes=names)
+    return jsonify(strokes=names, said="The sweep had doubted the speck under the brush. It takes it off now, and those like it.")
+
+
+def _missed_specks(reel: Reel, touches: Sequence[Touch]) -> dict[int, dict[str, Any]]:
+    """New settings for each sweep of the shot that found, but doubted, a speck under a stroke."""
+    changed, layout = {}, services().viewing.reader(reel).format
+    for n, step in enumerate(shot_named(reel).recipe.steps):
+        plan, settings = patches_learned(reel, n, "speck-sweep"), step.settings
+        if plan is None or not isinstance(settings, SpeckSweepSettings):
+            continue
+        named = [
+            one
+            for touch in touches
+            if touch.mode != "original" and (box := touch.place(layout)) is not None
+            for one in settings.missed(plan.table, touch.frame, touch.mask(box), (box.left, box.top))
+        ]
+        if named:
+            changed[n] = {"swept": [*settings.swept, *named]}
+    return changed
 
 
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/strokes/remove")

@@ -11,14 +11,13 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import ValidationError, model_validator
 
 from ...core.defects.cue_marks.repair import CueLiftSettings, FrameNudge
-from ...core.defects.film_dirt.repair import LeftAlone, SpeckSweepSettings
+from ...core.defects.film_dirt.choosing import LeftAlone, OneSpeck, SpeckSweepSettings
 from ...core.evidence.frames_at_hand import Span, frames_of
 from ...core.imaging.aligned_fill import Lender, fill
 from ...core.imaging.grain import Grain
-from ...core.imaging.patches import PatchPlan
+from ...core.imaging.patches import PatchTable
 from ...core.media.view import png
 from ...core.model.recipes import first_fault
-from ...core.pipeline.confined import unconfined
 from ...core.tools.lend_grain import GrainOf, measured
 from ...store import edits
 from ...store.models import Reel
@@ -27,6 +26,7 @@ from .common import (
     Body,
     SweepError,
     follow_up,
+    patches_learned,
     place_named,
     read_body,
     reel_or_404,
@@ -41,25 +41,13 @@ pages = Blueprint("wear", __name__)
 _NUMBERS = {"sure": float, "smallest": int, "largest": int}
 
 
-def _plan(reel: Reel, index: int, kind: str) -> PatchPlan | None:
-    """What a step of the shot named found; None while it is looked for."""
-    shot = shot_named(reel)
-    recipe = edits.resolved(shot)
-    if index >= len(recipe.steps) or not recipe.steps[index].on or recipe.steps[index].kind != kind:
-        return None
-    at = sum(s.on for s in recipe.steps[:index])
-    known = services().viewing.learned_of(reel, shot, at)
-    inner = unconfined(known)
-    return inner if isinstance(inner, PatchPlan) else None
-
-
 @pages.get("/reels/<int:reel_id>/specks/<int:frame>")
 def specks(reel_id: int, frame: int) -> Response:
     """The specks of a frame, and what becomes of each by the settings sent along."""
     reel = reel_or_404(reel_id)
     index = request.args.get("step", 0, type=int)
     settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
-    plan = _plan(reel, index, "speck-sweep")
+    plan = patches_learned(reel, index, "speck-sweep")
     if plan is None:
         return jsonify(ready=False, specks=[])
     sent: dict[str, Any] = {name: kind(float(request.args[name])) for name, kind in _NUMBERS.items() if _is_number(request.args.get(name))}
@@ -69,9 +57,11 @@ def specks(reel_id: int, frame: int) -> Response:
         settings = SpeckSweepSettings.model_validate({**settings.model_dump(), **sent})
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
-    rows = plan.table.taken(plan.found_in(services().viewing.moment(reel, frame)))
+    here, table = plan.found_in(services().viewing.moment(reel, frame)), plan.table
+    rows, states, sure = table.taken(here), settings.judged(table), settings.judged_sure(table)
     return jsonify(
         ready=True,
+        shot=_told_of_shot(settings, table),
         specks=[
             {
                 "x": int(x),
@@ -82,9 +72,21 @@ def specks(reel_id: int, frame: int) -> Response:
                 "bright": bool(contrast > 0),
                 "state": state,
             }
-            for (x, y, w, h), sure, contrast, state in zip(rows.boxes, rows.sure, rows.contrast, settings.judged(rows), strict=True)
+            for (x, y, w, h), sure, contrast, state in zip(rows.boxes, sure[here], rows.contrast, [states[n] for n in here], strict=True)
         ],
     )
+
+
+def _told_of_shot(settings: SpeckSweepSettings, table: PatchTable) -> dict[str, Any]:
+    """How many are swept off in the shot, how many of those may be none, and what was said of single ones does to the others."""
+    chosen, by_itself = settings.chosen(table), settings.model_copy(update={"alike": False}).chosen(table)
+    return {
+        "removed": int(chosen.sum()),
+        "false": round(settings.expected_false(table), 1),
+        "said": len(settings.swept) + sum(rule.is_one for rule in settings.left),
+        "more": int((chosen & ~by_itself).sum()),
+        "fewer": int((by_itself & ~chosen).sum()),
+    }
 
 
 def _is_number(text: str | None) -> bool:
@@ -95,7 +97,8 @@ def _is_number(text: str | None) -> bool:
 
 
 class _Leave(Body):
-    what: Literal["one", "back", "range", "drop"]
+    what: Literal["one", "back", "sweep", "range", "drop"]
+    of: Literal["left", "swept"] = "left"
     rule: int = 0
     first: int = 0
     stop: int = 0
@@ -123,12 +126,12 @@ class _Grain(Body):
 
 @pages.post("/reels/<int:reel_id>/steps/<int:index>/leave")
 def leave(reel_id: int, index: int) -> Response:
-    """Leave a speck alone, or all of a range; or take that back."""
+    """Leave a speck alone, or all of a range, or sweep off one that is doubted; or take that back."""
     reel, sent = reel_or_404(reel_id), read_body(_Leave)
     place = place_named(reel)
     settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
-    said, left = _left(reel, settings, sent)
-    _set(reel, place, index, said, left=left)
+    said, changed = _said_of(reel, settings, sent)
+    _set(reel, place, index, said, **changed)
     return jsonify(said=said)
 
 
@@ -143,28 +146,31 @@ def _set(reel: Reel, place: int, index: int, said: str, **settings: Any) -> None
     follow_up(reel)
 
 
-def _left(reel: Reel, settings: SpeckSweepSettings, sent: _Leave) -> tuple[str, list[LeftAlone]]:
-    """What is said, and what is left alone from then on."""
+def _said_of(reel: Reel, settings: SpeckSweepSettings, sent: _Leave) -> tuple[str, dict[str, Any]]:
+    """What is said, and the settings that hold from then on."""
     left, what = list(settings.left), sent.what
     if what == "drop":
-        place = sent.rule
-        if not 0 <= place < len(left):
+        rules = list(getattr(settings, sent.of))
+        if not 0 <= sent.rule < len(rules):
             abort(404, "There is no such rule any more.")
-        left.pop(place)
-        return "Taken back", left
+        rules.pop(sent.rule)
+        return "Taken back", {sent.of: rules}
     if what == "range":
         first, stop = sent.first, sent.stop
-        return f"Specks of frames {first} to {stop - 1} left alone", [*left, _rule(first, stop, None)]
+        return f"Specks of frames {first} to {stop - 1} left alone", {"left": [*left, _rule(first, stop, None)]}
     frame = services().viewing.moment(reel, sent.frame)
     rule = _rule(frame, frame + 1, sent.box or ())
-    if what == "one":
-        return f"Speck in frame {frame} left alone", [*left, rule]
     assert rule.box is not None
-    x, y, width, height = rule.box
-    kept = [r for r in left if r.box is None or r.stop > r.first + 1 or not _holds(r, frame, x + width / 2, y + height / 2)]
+    at = frame, rule.box[0] + rule.box[2] / 2, rule.box[1] + rule.box[3] / 2
+    swept = [one for one in settings.swept if not _holds(LeftAlone(first=one.frame, stop=one.frame + 1, box=one.box), *at)]
+    if what == "one":
+        return f"Speck in frame {frame} left alone", {"left": [*left, rule], "swept": swept}
+    kept = [r for r in left if r.box is None or r.stop > r.first + 1 or not _holds(r, *at)]
+    if what == "sweep":
+        return f"Speck in frame {frame} swept off", {"left": kept, "swept": [*swept, OneSpeck(frame=frame, box=rule.box)]}
     if len(kept) == len(left):
         abort(409, "This one is left alone with a whole range. Take the range back in the list, under Left alone.")
-    return f"Speck in frame {frame} swept after all", kept
+    return f"Speck in frame {frame} swept after all", {"left": kept}
 
 
 def _rule(first: int, stop: int, box: Any) -> LeftAlone:
@@ -197,7 +203,7 @@ def match(reel_id: int, index: int, frame: int) -> Response:
     """How the clean frames match a marked frame: what is left of the difference, as a picture, black where they do."""
     reel = reel_or_404(reel_id)
     settings = _cue_lift(reel, index)
-    plan = _plan(reel, index, "cue-lift")
+    plan = patches_learned(reel, index, "cue-lift")
     if plan is None:
         abort(425, "The analysis is still running; it follows in a moment.")
     number = services().viewing.moment(reel, frame)

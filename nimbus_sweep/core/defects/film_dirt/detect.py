@@ -68,7 +68,7 @@ class DirtWatch:
             return Surveyed([], (Note(kind="film-dirt", code="too-short"),))
         self._gather(self._lasting.finish())
         small = self._size[0] // self._factor, self._size[1] // self._factor
-        sure = in_shot(self._candidates, self._looked, small)
+        sure, _ = in_shot(self._candidates, self._looked, small)
         specks = [replace(c, sure=float(p)) for c, p in zip(self._candidates, sure, strict=True) if p >= SURE]
         return Surveyed([self._family(specks)] if specks else [])
 

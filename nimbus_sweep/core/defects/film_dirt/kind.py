@@ -7,6 +7,7 @@ from ...imaging.patches import PatchPlan
 from ...model.kinds import DefectKind, StepKind
 from ...model.regions import Masked
 from . import repair
+from .choosing import CHOOSES, SpeckSweepSettings
 from .detect import DirtWatch
 from .evidence import DirtEvidence
 
@@ -15,14 +16,14 @@ STEPS = (
         kind="speck-sweep",
         title="Speck sweep",
         summary="Removes specks and hairs that last a frame or two: each is filled from the neighbouring frames, along the motion.",
-        version=4,
-        settings=repair.SpeckSweepSettings,
+        version=5,
+        settings=SpeckSweepSettings,
         analyse=repair.analyse,
         load=PatchPlan.load,
         learns_from="frames",
         select=lambda plan, settings, _tracks: plan.chosen(settings.chosen),
-        selection_settings=repair.CHOOSES,
-        shot_settings=("left",),
+        selection_settings=CHOOSES,
+        shot_settings=("left", "swept"),
     ),
 )
 

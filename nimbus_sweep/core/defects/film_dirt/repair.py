@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from typing import Literal
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
 
 from ...evidence.frames_at_hand import Span, frames_of
 from ...evidence.moments import Moment, each_moment
@@ -17,75 +15,16 @@ from ...imaging.grain import Grain
 from ...imaging.levels import grain_of, luma, noise_of
 from ...imaging.motion import Plane
 from ...imaging.neighbours import Neighbour
-from ...imaging.patches import Patch, PatchPlan, PatchTable
+from ...imaging.patches import Patch, PatchPlan
 from ...media.frames import Frame, PictureFormat
 from ...model.regions import Masked
+from .choosing import SpeckSweepSettings
 from .look_over import Found, LastingSpecks, Looked, look_over
 from .shot_odds import Candidate, in_shot
-from .specks import UNLIKELY, Speck
+from .specks import Speck
 
-# Swept off; left alone by the user; because it is not sure enough, or what moves there cannot be followed; by size or sign.
-Judged = Literal["swept", "left", "unsure", "fast", "other"]
-
-
-class LeftAlone(BaseModel):
-    """Where and when specks are left alone: in one frame, in a range of frames, in an area."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    first: int = Field(ge=0)
-    stop: int = Field(ge=1)
-    box: tuple[int, int, int, int] | None = Field(default=None, description="left, top, width, height; everywhere when not named")
-
-
-class SpeckSweepSettings(BaseModel):
-    """Which of the specks that are found are swept off."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    sure: float = Field(default=0.5, ge=0.2, le=0.99, description="how sure it must be that it is a speck")
-    takes: Literal["both", "bright", "dark"] = Field(default="both", description="bright ones, dark ones or both")
-    smallest: int = Field(default=1, ge=1, le=1_000_000, description="pixels; smaller ones stay")
-    largest: int = Field(default=0, ge=0, le=100_000_000, description="pixels; larger ones stay; 0 for no limit")
-    left: tuple[LeftAlone, ...] = Field(default=(), max_length=10_000, description="what is left alone")
-
-    def chosen(self, table: PatchTable) -> NDArray[np.bool_]:
-        """Which of the patches are put on."""
-        chosen = (table.sure >= self.sure) & (table.areas >= self.smallest)
-        if self.largest:
-            chosen &= table.areas <= self.largest
-        if self.takes != "both":
-            chosen &= (table.contrast > 0) == (self.takes == "bright")
-        return chosen & ~self.dismissed(table)
-
-    def judged(self, table: PatchTable) -> list[Judged]:
-        """What becomes of each, and why."""
-        swept, gone = self.chosen(table), self.dismissed(table)
-        found: list[Judged] = []
-        for n in range(len(table)):
-            if swept[n] or gone[n]:
-                found.append("swept" if swept[n] else "left")
-            elif table.sure[n] < self.sure:
-                found.append("fast" if table.fast[n] else "unsure")
-            else:
-                found.append("other")
-        return found
-
-    def dismissed(self, table: PatchTable) -> NDArray[np.bool_]:
-        """Which are left alone because the user said so: their middle lies where and when he did."""
-        gone = np.zeros(len(table), bool)
-        middle = table.boxes[:, :2] + table.boxes[:, 2:] / 2
-        for rule in self.left:
-            here = (table.frames >= rule.first) & (table.frames < rule.stop)
-            if rule.box is not None:
-                left, top, width, height = rule.box
-                here &= (middle[:, 0] >= left) & (middle[:, 0] < left + width) & (middle[:, 1] >= top) & (middle[:, 1] < top + height)
-            gone |= here
-        return gone
-
-
-# Settings that only choose among what was found.
-CHOOSES = frozenset(SpeckSweepSettings.model_fields)
+# Candidates less sure than this are not kept; those that are may be raised by what the user says of others.
+DOUBTFUL = 0.05
 
 
 def analyse(
@@ -115,9 +54,9 @@ def analyse(
         if on_progress:
             on_progress(min(1.0, done / len(span)))
     patches, candidates = sweep.finish()
-    sure = in_shot(candidates, len(span), (layout.height, layout.width))
-    resolved = [replace(p, sure=float(s)) for p, s in zip(patches, sure, strict=True)]
-    return PatchPlan.of(layout, [p for p in resolved if p.sure >= UNLIKELY], {"frames": len(span), "noise": round(noise, 3)})
+    sure, looks = in_shot(candidates, len(span), (layout.height, layout.width))
+    resolved = [replace(p, sure=float(s), looks=tuple(own)) for p, s, own in zip(patches, sure, looks.tolist(), strict=True)]
+    return PatchPlan.of(layout, [p for p in resolved if p.sure >= DOUBTFUL], {"frames": len(span), "noise": round(noise, 3)})
 
 
 class _Sweep:

@@ -19,6 +19,7 @@ from scipy.spatial import cKDTree
 
 from ...base.logistic import Logistic
 from .likelihood import FOUND, SpeckEvidence
+from .likeness import LOOKS
 
 Array = NDArray[np.float64]
 FEATURES = (
@@ -29,6 +30,8 @@ FEATURES = (
 _CERTAIN, _LIKELY = 0.9, 0.5
 # What is about a place, as a share of the picture's longer side, and in pixels at least; how many times that is near it; frames that are soon.
 _ABOUT, _LEAST, _NEAR, _SOON = 0.02, 8.0, 5.0, 3.0
+# Deviations that looks are told to.
+_FARTHEST = 4.0
 # What keeps logarithms from zero: candidates a frame, share of frames, share of the picture, codes.
 _RATE, _SHARE, _PART, _CODES = 0.03, 0.02, 0.002, 0.3
 
@@ -61,8 +64,8 @@ class Candidate:
     sure: float
 
 
-def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:
-    """How sure each is, given all of a shot.
+def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> tuple[Array, Array]:
+    """How sure each is, given all of a shot, and how it looks.
 
     Parameters
     ----------
@@ -74,10 +77,16 @@ def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int])
 
     Returns
     -------
-    ndarray, float64, (candidates,)
+    sure : ndarray, float64, (candidates,)
         0 to 1.
+    looks : ndarray, float64, (candidates, len(LOOKS))
+        By which like is told from unlike, scaled as the model scales them.
     """
-    return _model().sure(features(candidates, frames, size)) if candidates else np.zeros(0)
+    if not candidates:
+        return np.zeros(0), np.zeros((0, len(LOOKS)))
+    told, model, columns = features(candidates, frames, size), _model(), [FEATURES.index(name) for name in LOOKS]
+    looks = (told[:, columns] - model.mean[columns]) / model.deviation[columns]
+    return model.sure(told), np.asarray(np.clip(looks, -_FARTHEST, _FARTHEST))
 
 
 def features(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:

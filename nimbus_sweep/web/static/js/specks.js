@@ -10,6 +10,9 @@ let told = { frame: -1, specks: [] };
 let chosen = null;
 
 const step = () => paper?.querySelector("[data-specks]");
+const doubted = () => step()?.querySelector("[data-outline-doubted]")?.checked ?? false;
+const DRAWN = ["swept", "left", "fast"];
+const drawn = (speck) => DRAWN.includes(speck.state) || (speck.state === "unsure" && doubted());
 const shown = () => step()?.querySelector("[data-outline]")?.checked ?? false;
 const sameAs = (one) => (s) => s.x === one.x && s.y === one.y;
 
@@ -32,7 +35,8 @@ function ask() {
     (answer) => {
       if (key !== asked) return;
       told = { frame: bench.frame, ...answer };
-      if (chosen?.frame !== bench.frame || !told.specks.some(sameAs(chosen))) chosen = null;
+      const still = chosen?.frame === bench.frame ? told.specks.find(sameAs(chosen)) : null;
+      chosen = still ? { ...still, frame: bench.frame } : null;
       tell();
       bench.set({ specks: key });
     },
@@ -53,9 +57,23 @@ function tell() {
   if (box.textContent !== said) box.textContent = said;
   const leave = step().querySelector("[data-leave=one]");
   if (leave) {
-    leave.disabled = !chosen || !["swept", "left"].includes(chosen.state);
-    leave.textContent = chosen?.state === "left" ? "Sweep this one after all" : "Leave this one alone";
+    leave.disabled = !chosen;
+    leave.textContent = !chosen || chosen.state === "swept" ? "Leave this one alone" : "Remove this one";
   }
+  tellOfShot();
+}
+
+// What is removed in the whole shot, and how many of those may be none.
+function tellOfShot() {
+  const box = step().querySelector("[data-shot-told]");
+  const shot = told.shot;
+  if (!box || !shot) return;
+  const none = shot.false < 0.5 ? "fewer than one" : `about ${Math.round(shot.false)}`;
+  const lines = [
+    shot.removed ? `This shot: ${shot.removed} removed; ${none} of them expected to be no specks.` : "This shot: none removed.",
+  ];
+  if (shot.said && (shot.more || shot.fewer)) lines.push(`By what you decided: ${shot.more} more, ${shot.fewer} fewer.`);
+  if (box.textContent !== lines.join(" ")) box.textContent = lines.join(" ");
 }
 
 export function draw(pen, { scale, across }) {
@@ -64,11 +82,11 @@ export function draw(pen, { scale, across }) {
   if (told.frame !== bench.frame) return;
   pen.save();
   for (const speck of told.specks) {
-    if (speck.state === "unsure" || speck.state === "other") continue;
+    if (!drawn(speck)) continue;
     const grow = 3;
     const [x, y, w, h] = [speck.x * across - grow, speck.y * scale - grow, speck.w * across + 2 * grow, speck.h * scale + 2 * grow];
-    // Swept off: a whole line; left alone: dashes; moving too fast: dots. Chosen: ticks outside.
-    pen.setLineDash({ swept: [], left: [5, 4], fast: [1, 3] }[speck.state]);
+    // Swept off: a whole line; left alone: dashes; moving too fast, or doubted: dots. Chosen: ticks outside.
+    pen.setLineDash({ swept: [], left: [5, 4], fast: [1, 3], unsure: [1, 3] }[speck.state]);
     const picked = chosen && chosen.frame === bench.frame && sameAs(chosen)(speck);
     doubleStroke(
       pen,
@@ -98,7 +116,7 @@ export function draw(pen, { scale, across }) {
 export function choose(at) {
   if (!step() || !shown() || told.frame !== bench.frame) return false;
   const far = (s) => Math.hypot(s.x + s.w / 2 - at.x, s.y + s.h / 2 - at.y) - Math.max(s.w, s.h) / 2;
-  const near = told.specks.filter((s) => s.state !== "unsure" && s.state !== "other").sort((a, b) => far(a) - far(b))[0];
+  const near = told.specks.filter(drawn).sort((a, b) => far(a) - far(b))[0];
   pick(near && far(near) < 8 / at.place.scale ? near : null);
   return chosen !== null;
 }
@@ -112,7 +130,7 @@ function pick(speck) {
 // Through the specks of the frame that are shown; false where there are none to step through.
 export function through(direction) {
   if (!step() || !shown() || told.frame !== bench.frame) return false;
-  const all = told.specks.filter((s) => ["swept", "left", "fast"].includes(s.state));
+  const all = told.specks.filter(drawn);
   if (!all.length) return false;
   const at = chosen ? all.findIndex(sameAs(chosen)) : -1;
   pick(all[(at + direction + all.length) % all.length]);
@@ -125,8 +143,8 @@ export function leaveChosen() {
   const set = step();
   if (!set || !chosen) return;
   const { x, y, w, h, frame, state } = chosen;
-  if (state === "fast") return;
-  act(set.dataset.leaveUrl, { what: state === "left" ? "back" : "one", frame, box: [x, y, w, h] });
+  const what = { swept: "one", left: "back" }[state] ?? "sweep";
+  act(set.dataset.leaveUrl, { what, frame, box: [x, y, w, h] });
 }
 
 // A part of the reel, or what is seen now of the picture.
@@ -147,7 +165,7 @@ export function listen(sheet, post) {
   paper = sheet;
   act = post;
   sheet.addEventListener("input", (event) => {
-    if (event.target.dataset.speck || "outline" in event.target.dataset) {
+    if (event.target.dataset.speck || "outline" in event.target.dataset || "outlineDoubted" in event.target.dataset) {
       asked = "";
       ask();
       bench.set({ specks: `${Math.random()}` });
