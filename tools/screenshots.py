@@ -319,7 +319,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         app = Running(Path(folder), "" if everything else ",".join(map(str, wanted)))
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
-        # Of the shelf's eighteen the first few are enough, but for what else is asked for.
+        # Of the shelf's nineteen the first few are enough, but for what else is asked for.
         needed = wanted or range(1, 5)
         for reel in needed if everything else range(1, len(wanted) + 1):
             app.wait(reel, "intake", 400)

@@ -151,6 +151,7 @@ def _transfer(path: Path, on_progress: Progress) -> dict[str, Any]:
 
 WORN_FRAMES = 235
 WORN_SIZE = (360, 640)
+_LAUNCH = Camera(300, 60, 1.1)
 
 
 @dataclass(frozen=True)
@@ -161,29 +162,46 @@ class Worn:
     ----------
     film : int
         Film frames; a quarter more in the reel.
-    burn : tuple of int
+    burn : tuple of int or None
         Film frames the burn is in, up to, not including, the second.
     cue : int
         Film frame of the first cue mark; the second is 172 later, where there is still film.
     size : tuple of int
         Height and width of the film, cut out of the upper left of a picture of `WORN_SIZE`.
+    camera : Camera
+        In the first frame.
+    pan, weave : float
+        Pixels it moves across a frame, and that the gate lets the film go up and down.
+    each : float
+        Specks and hairs a frame.
+    kind : str
+        Of its cue marks, see `cues.pair`.
+    seed : int
+        Of all that is drawn at random.
     """
 
     film: int = 188
-    burn: tuple[int, int] = (92, 106)
+    burn: tuple[int, int] | None = (92, 106)
     cue: int = 7
     size: tuple[int, int] = WORN_SIZE
+    camera: Camera = _LAUNCH
+    pan: float = 1.7
+    weave: float = 1.6
+    each: float = 6.0
+    kind: str = "light"
+    seed: int = 61
 
     def make(self, path: Path, on_progress: Progress) -> dict[str, Any]:
         """Write it, and tell what is true of it."""
         height, width = self.size
-        drawn = _drawn([(Camera(300, 60, 1.1), 1.7, 8.0, self.film)], on_progress, 61_000, weave=1.6, halved=True)
+        shot = self.camera, self.pan, 8.0, self.film
+        drawn = _drawn([shot], on_progress, 1000 * self.seed, weave=self.weave, halved=True)
         film: list[Planes] = [(y[:height, :width], *(c[: height // 2, : width // 2] for c in rest)) for y, *rest in drawn]
-        dirt = scattered(self.film, self.size, 61, each=6)
-        lines = three(self.film, self.size, 62)
-        burn = Burn(*self.burn, 236.0, 168.0, 1.1, -0.7, 44.0)
-        cues = [cue for cue in pair(self.cue, self.size, "light") if cue.stop <= self.film]
-        worn = soiled(scratched(marked(burnt(film, burn), cues, 63), lines), dirt)
+        dirt = scattered(self.film, self.size, self.seed, each=self.each)
+        lines = three(self.film, self.size, self.seed + 1)
+        burn = None if self.burn is None else Burn(*self.burn, 236.0, 168.0, 1.1, -0.7, 44.0)
+        cues = [cue for cue in pair(self.cue, self.size, self.kind) if cue.stop <= self.film]
+        worn = soiled(scratched(marked(film if burn is None else burnt(film, burn), cues, self.seed + 2), lines), dirt)
         frames = self.film * 5 // 4
         carried = [n * 4 // 5 for n in range(frames)]
         seen_in = {film_frame: carried.index(film_frame) for film_frame in range(self.film)}
@@ -195,7 +213,10 @@ class Worn:
             "film_rate": "24",
             "scratches": [asdict(s) for s in lines],
             "dirt": [asdict(d) | {"frame": seen_in[d.frame]} for d in dirt],
-            "burn": asdict(burn) | {"frames": [seen_in[n] for n in range(*self.burn)], "at": [burn.at(n) for n in range(*self.burn)]},
+            "burn": None
+            if burn is None
+            else asdict(burn)
+            | {"frames": [seen_in[n] for n in range(burn.first, burn.stop)], "at": [burn.at(n) for n in range(burn.first, burn.stop)]},
             "cues": [asdict(c) | {"frames": [seen_in[n] for n in range(c.first, c.stop)]} for c in cues],
         }
 
@@ -374,6 +395,12 @@ PHONE = Carrier("reel-06-telephone.mp4", PHONE_FRAMES, _phone)
 UNSTEADY_EDIT = Carrier("reel-14-four-shots.mov", LIGHT_FRAMES, _unsteady_edit)
 WORN = Carrier("reel-15-launch-day.mov", WORN_FRAMES, Worn().make)
 GULLS = Carrier("reel-16-gulls.mp4", GULLS_FRAMES, _gulls)
+# A camera that stands, and film that fared worse: what finds and mends was never set on it.
+GALE_FRAMES = 120
+GALE_WORN = Worn(
+    film=GALE_FRAMES * 4 // 5, burn=None, cue=22, camera=Camera(820, 150, 1.2), pan=0.0, weave=0.3, each=14.0, kind="scratched", seed=191
+)
+GALE = Carrier("reel-19-gale.mov", GALE_FRAMES, GALE_WORN.make)
 GLASS_CASE = Carrier("reel-17-glass-case.mp4", GLASS_FRAMES, Filmed(Glass, GLASS_FRAMES).make)
 MAST = Carrier("reel-18-mast.mp4", MAST_FRAMES, Filmed(Mast, MAST_FRAMES).make)
-DRAWN = {reel.file: reel for reel in (SCAN, TRANSFER, EDIT, PHONE, UNSTEADY_EDIT, WORN, GULLS, GLASS_CASE, MAST)}
+DRAWN = {reel.file: reel for reel in (SCAN, TRANSFER, EDIT, PHONE, UNSTEADY_EDIT, WORN, GULLS, GLASS_CASE, MAST, GALE)}

@@ -58,4 +58,5 @@ ALL = (
     Listed("reel-16-gulls.mp4", "Reel 16, clouds and gulls in time lapse", 60, "carriers"),
     Listed("reel-17-glass-case.mp4", "Reel 17, barograph behind glass", 72, "carriers"),
     Listed("reel-18-mast.mp4", "Reel 18, beacons on the mast at dusk", 72, "carriers"),
+    Listed("reel-19-gale.mov", "Reel 19, the gale on film that fared worse", 120, "carriers"),
 )
