@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -112,6 +113,11 @@ def test_a_starting_point_is_an_ordinary_recipe(desk: Desk, under_lamps: tuple[i
     assert desk.post(f"/reels/{reel_id}/starting-point", {"point": "nothing"}).status_code == 400
 
 
+def drawn_light(page: str) -> list[list[int]]:
+    """The light of each row of each frame that the page plays, in percent."""
+    return json.loads(page.split("data-lit='")[1].split("'")[0])
+
+
 def test_mains_and_shutter(desk: Desk, under_lamps: tuple[int, list]) -> None:
     reel_id, _ = under_lamps
     page = desk.client.get("/mains?rate=24&shutter=172.8°&mains=50").get_data(as_text=True)
@@ -120,6 +126,10 @@ def test_mains_and_shutter(desk: Desk, under_lamps: tuple[int, list]) -> None:
     assert 'value="30"' in desk.client.get(f"/mains?reel={reel_id}").get_data(as_text=True)
     rolling = desk.client.get("/mains?rate=30&shutter=1/60&readout=23.148&lines=1080").get_data(as_text=True)
     assert "2.50 over the picture" in rolling
+    lit = drawn_light(rolling)
+    assert lit[0] == lit[3] != lit[1], "one beat lasts three frames"
+    assert max(map(max, lit)) == 108, "a swing by half, and the sinc of 5/3 turns"
+    assert {light for row in drawn_light(desk.client.get("/mains?rate=30&shutter=1/50").get_data(as_text=True)) for light in row} == {100}
     for query, said in (
         ("rate=0", "above 0"),
         ("rate=much", "has to be a number"),

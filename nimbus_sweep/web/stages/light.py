@@ -14,7 +14,7 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request
 
 from ...core.defects.unsteady_light.forms import Forms, Steadied, forms
 from ...core.defects.unsteady_light.light_plan import LightPlan
-from ...core.defects.unsteady_light.mains import MAINS, sheet
+from ...core.defects.unsteady_light.mains import MAINS, Sheet, lamp, lit_rows, sheet
 from ...core.defects.unsteady_light.overview import Overview, marks, overview
 from ...core.defects.unsteady_light.reading import look_for
 from ...core.evidence.light_record import LightRecord, kept_record
@@ -208,8 +208,32 @@ def mains() -> str | tuple[str, int]:
     except ValueError as error:
         fault = str(error)
     place = place_named(reel) if reel else 0
-    page = render_template("mains.html", asked=asked, result=result, fault=fault, mains=MAINS, reel=reel, place=place)
+    drawn_as = None if result is None else _as_drawn(result, frames)
+    page = render_template("mains.html", asked=asked, result=result, drawn=drawn_as, fault=fault, mains=MAINS, reel=reel, place=place)
     return (page, 422) if fault else page
+
+
+# Frames and rows of the picture of bands, frames that the pulse is drawn over, and its points.
+_PLAYED, _ROWS, _PULSES, _POINTS = 60, 48, 3, 240
+
+
+def _as_drawn(worked: Sheet, rate: Fraction) -> dict[str, Any]:
+    """The light of rows, frame by frame, as it is played; the lamp's pulse, and when the shutter is open."""
+    mains, beat = worked.alias.mains, worked.alias.beat
+    many = _PLAYED if beat > _PLAYED else max(1, round(_PLAYED // beat * beat))
+    lit = lit_rows(mains, rate, worked.shutter, worked.readout, many, _ROWS)
+    last = (_PULSES - 1) / float(rate) + worked.shutter + worked.readout
+    shares = np.linspace(0, 1, _POINTS)
+    opened = [(n / float(rate) / last, worked.shutter / last) for n in range(_PULSES)]
+    return {
+        "lit": np.rint(100 * lit).astype(int).tolist(),
+        "swing": f"{100 * float(np.ptp(lit)) / 2:.1f}",
+        "width": CHART_WIDE,
+        "high": CHART_HIGH,
+        "pulse": chart_points(shares, lamp(mains, shares * last) / 2),
+        "opened": [(round(at * CHART_WIDE, 1), round(wide * CHART_WIDE, 1)) for at, wide in opened],
+        "closes": [(round((at + worked.readout / last) * CHART_WIDE, 1), round(wide * CHART_WIDE, 1)) for at, wide in opened],
+    }
 
 
 def _number(text: str, name: str) -> Fraction:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from fractions import Fraction
 
+import numpy as np
 import pytest
 
-from nimbus_sweep.core.defects.unsteady_light.mains import alias, fitting, safe_shutters, sheet, swing_left
+from nimbus_sweep.core.defects.unsteady_light.mains import SWING, alias, fitting, lamp, lit_rows, safe_shutters, sheet, swing_left
 
 
 # Worked values that camera makers and cinematography manuals print (common practice; values from memory): lamps on 50 Hz
@@ -63,3 +64,14 @@ def test_a_measured_pulse_is_fitted_to_the_mains() -> None:
     assert [a.mains for a in fitting(-1 / 6, Fraction(24))] == [50]
     assert [a.mains for a in fitting(0.2, Fraction(25))] == [60]
     assert fitting(0.37, Fraction(25)) == []
+
+
+@pytest.mark.parametrize(("shutter", "readout"), [(1 / 50, 0.02), (1 / 160, 0.02), (1 / 120, 0.0)])
+def test_what_is_drawn_over_rows_is_the_lamp_over_their_exposures(shutter: float, readout: float) -> None:
+    lit = lit_rows(50, Fraction(30), shutter, readout, 4, 9)
+    for n, row in ((0, 0), (1, 4), (3, 8)):
+        opens = n / 30 + readout * row / 8
+        # By the midpoint rule, in many small steps.
+        steps = opens + shutter * (np.arange(20_000) + 0.5) / 20_000
+        assert lit[n, row] == pytest.approx(float(lamp(50, steps).mean()), abs=1e-6)
+    assert np.ptp(lit) / 2 <= SWING * swing_left(50, shutter) + 1e-9

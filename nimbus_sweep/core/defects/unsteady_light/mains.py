@@ -10,7 +10,12 @@ import math
 from dataclasses import dataclass
 from fractions import Fraction
 
+import numpy as np
+from numpy.typing import NDArray
+
 MAINS = (50, 60)
+# How far the light of the lamp that is drawn swings about its mean.
+SWING = 0.5
 # Periods a frame by which a measured pulse may miss a computed one.
 _FITS = 0.012
 # What the nominal mains may be out by (common practice: within 1 %).
@@ -64,6 +69,35 @@ def swing_left(mains: int, shutter: float) -> float:
     return abs(math.sin(math.pi * turns) / (math.pi * turns)) if turns > 0 else 1.0
 
 
+def lamp(mains: int, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Light of a lamp as it is drawn, over its mean: a pure pulse that swings by `SWING` about 1."""
+    return np.asarray(1 + SWING * np.cos(2 * np.pi * 2 * mains * seconds))
+
+
+def lit_rows(mains: int, rate: Fraction | float, shutter: float, readout: float, frames: int, rows: int) -> NDArray[np.float64]:
+    """What the lamp that is drawn lays over the rows of some frames.
+
+    Parameters
+    ----------
+    mains : int
+        Hz.
+    rate : Fraction or float
+        Frames a second.
+    shutter, readout : float
+        Seconds that each row is open for, and from the first row to the last.
+    frames, rows : int
+
+    Returns
+    -------
+    ndarray, float64, (frames, rows)
+        The mean of the lamp's light over each row's exposure, about 1.
+    """
+    opens = np.arange(frames)[:, None] / float(rate) + np.linspace(0, readout, rows)[None]
+    # The mean of a cosine over an exposure is that in its middle, times a sinc.
+    left = SWING * float(np.sinc(2 * mains * shutter))
+    return np.asarray(1 + left * np.cos(2 * np.pi * 2 * mains * (opens + shutter / 2)))
+
+
 @dataclass(frozen=True)
 class Sheet:
     """What a camera's settings make of lamps.
@@ -71,12 +105,16 @@ class Sheet:
     Attributes
     ----------
     alias : Alias
+    rate : float
+        Frames a second.
     shutter : float
         Seconds.
     angle : float
         Degrees of a turn of the shutter.
     left : float
         Share of the lamp's pulse that is left after the shutter, 0 to 1.
+    readout : float
+        Seconds from the first line of the picture to the last.
     bands : float
         Bands over the picture; 0 when all lines are taken at once.
     climb : float
@@ -88,9 +126,11 @@ class Sheet:
     """
 
     alias: Alias
+    rate: float
     shutter: float
     angle: float
     left: float
+    readout: float
     bands: float
     climb: float
     safe: list[Fraction]
@@ -126,9 +166,11 @@ def sheet(mains: int, rate: Fraction, shutter: float, readout: float = 0.0) -> S
     across = seen.pulse * readout
     return Sheet(
         alias=seen,
+        rate=float(rate),
         shutter=shutter,
         angle=360 * shutter * float(rate),
         left=swing_left(mains, shutter),
+        readout=readout,
         bands=across,
         climb=abs(seen.step) / across if across else 0.0,
         safe=safe_shutters(mains, rate),
