@@ -92,7 +92,7 @@ MODELS = {
 
 @dataclass(frozen=True)
 class Seen:
-    """One candidate: its scene, what kind of candidate, its features, how far it is right, and whether it is left out of the fit."""
+    """One candidate: its scene, kind and features, how far it is right, whether it is left out of the fit, and the thing it lies on."""
 
     scene: str
     kind: str
@@ -101,6 +101,7 @@ class Seen:
     error: float = 0.0
     unclear: bool = False
     weight: float = 1.0
+    thing: str = ""
 
 
 def fitted(seen: list[Seen], model: Model) -> Logistic:
@@ -259,14 +260,35 @@ def gathered_scratches(first: int, stop: int) -> list[Seen]:
             for moment, seen in each_moment(Span.of(source, 0, len(source)), watch.look):
                 watch.take(moment, seen)
             clean, dirty = files.brightness(case.clean), files.brightness(case.dirty)
-        laid_in = [(float(np.sqrt(((dirty - clean)[t.mask] ** 2).mean())), t.mask) for t in case.taken.things]
+        laid_in = [((dirty - clean)[t.mask], t.mask) for t in case.taken.things]
         for thread in watch.threads():
             told = telling.features(thread, len(source), (source.format.height, source.format.width))
-            share, error = max(((_share_along(thread, mask), error) for error, mask in laid_in), default=(0.0, 0.0))
-            right = share >= 0.5
-            unclear = 0.2 <= share < 0.5 or (right and error <= _SHOWS)
-            made.append(Seen(str(case.facts["scene"]), "scratch", tuple(told.tolist()), right, error if right else 0.0, unclear))
-        print(sum(e**2 > VISIBLE for e, _ in laid_in), "visible,", len(watch.threads()), "lines:", seed, case.facts["scene"], flush=True)
+            share, laid = max(((_share_along(thread, mask), n) for n, (_, mask) in enumerate(laid_in)), default=(0.0, -1))
+            error = float(np.sqrt((laid_in[laid][0] ** 2).mean())) if share else 0.0
+            # Beside what is light the picture looks dark: a line, but not the scratch.
+            shoulder = share > 0 and thread.bright != bool(laid_in[laid][0].mean() > 0)
+            right = share >= 0.5 and not shoulder
+            unclear = 0.2 <= share < 0.5 or (share >= 0.2 and shoulder) or (right and error <= _SHOWS)
+            made.append(
+                Seen(
+                    str(case.facts["scene"]),
+                    "scratch",
+                    tuple(told.tolist()),
+                    right,
+                    error if right else 0.0,
+                    unclear,
+                    thing=f"{seed}.{laid}",
+                )
+            )
+        print(
+            sum((d**2).mean() > VISIBLE for d, _ in laid_in),
+            "visible,",
+            len(watch.threads()),
+            "lines:",
+            seed,
+            case.facts["scene"],
+            flush=True,
+        )
     return made
 
 

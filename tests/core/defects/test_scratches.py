@@ -159,11 +159,30 @@ def test_a_line_in_a_part_of_the_picture_is_told_with_its_ends_and_lean(bright: 
     assert not [other for other in lines(out, 480, not bright) if other.score > line.score]
 
 
-def seen(x: float, *, bright: bool = True, rows: tuple[int, int] = (0, 300), goes: float = 0.0) -> Sighting:
-    line = Line(bright, x, 0.0, *rows, score=40.0, rough=0.1)
-    return Sighting(
-        line, 1.0, 30.0, 0.1, 6.0, 3.0, 2.0, 0.0, 0.1, 0.0, 0.3, 0.0, {-1: 0.1}, {-1: 1.0}, {-1: -goes}, (1.0, 1.0, 1.0, 1.0, 1.0)
-    )
+def test_texture_that_moves_on_hides_no_line() -> None:
+    # Palings stand out more than the line does, but the frames beside it show them where they have gone.
+    out, moved = scored(), scored(3)
+    for x in range(15, 240, 20):
+        out[:, x - 1 : x + 2] += 7
+    for plane, height in ((out, 3), (moved, 4)):
+        plane += height * np.exp(-0.5 * ((np.arange(240) - 103) / 1.2) ** 2).astype(np.float32)
+    assert not any(abs(line.middle - 103) < 1.5 for line in lines(out, 480, True))
+    assert lines(out, 480, True, moved)[0].middle == pytest.approx(103, abs=0.5)
+
+
+def seen(
+    x: float,
+    *,
+    bright: bool = True,
+    rows: tuple[int, int] = (0, 300),
+    goes: float = 0.0,
+    height: float = 30.0,
+    before: float = 1.0,
+    after: float = 1.0,
+) -> Sighting:
+    line, cover = Line(bright, x, 0.0, *rows, score=40.0, rough=0.1), (1.0, 1.0, 1.0, 1.0, 1.0)
+    in_place = {-1: before, 1: after}
+    return Sighting(line, 1.0, height, 0.1, 6.0, 3.0, 2.0, 0.0, 0.1, 0.0, 0.3, 0.0, {-1: 0.1}, in_place, {-1: -goes}, cover)
 
 
 def test_lines_are_followed_and_told_apart_and_join_after_a_gap() -> None:
@@ -178,6 +197,18 @@ def test_lines_are_followed_and_told_apart_and_join_after_a_gap() -> None:
     assert threads[0].own == pytest.approx(0.5)
     assert threads[0].travel == pytest.approx(1.5 * 19)
     assert threads[1].rows == (100, 200)
+
+
+def test_a_short_scratch_is_kept_apart_from_what_passes_there() -> None:
+    follower = ThreadFollower()
+    for n in range(24):
+        # A faint line of the scene is seen now and then where a scratch is for eight frames.
+        if 8 <= n < 16:
+            follower.add(n, [seen(51.0, before=0.1 if n == 8 else 1.0, after=0.1 if n == 15 else 1.0)])
+        else:
+            follower.add(n, [seen(50.0, height=14.0)])
+    scratch = next(t for t in follower.threads() if t.seen[0].height == 30.0)
+    assert scratch.frames == list(range(8, 16))
 
 
 def test_the_shoulder_of_a_line_is_told_from_another_line() -> None:
@@ -240,6 +271,39 @@ def test_a_width_is_told_in_a_rough_picture(width: float) -> None:
     assert profile is not None
     assert profile.width == pytest.approx(width, rel=0.2)
     assert profile.level - profile.cover * 80 == pytest.approx(40, rel=0.25)
+
+
+def test_a_scratch_is_followed_beyond_what_was_found_of_it() -> None:
+    sound = source("pan coffee")
+    put = Scratch(200.0, 0, FRAMES, 235, 0.55, 0.9, seed=4)
+    spoiled = sound.over(scratched(list(sound.pictures), [put]))
+    found = Seed(bright=True, track=((9, 200.0, 200.0), (15, 200.0, 200.0)), rows=(120, 220), width=0.9)
+    span = Span.of(spoiled, 0, FRAMES)
+    one = all_known(span, [found])[0]
+    assert one.rows.start < 20
+    assert one.rows.stop > spoiled.pictures[0][0].shape[0] - 20
+    plan = analyse(span, LineLiftSettings(lines=(found,)))
+    assert set(plan.table.frames.tolist()) == set(range(FRAMES))
+
+
+def test_a_cover_is_doubted_where_places_beside_show_one() -> None:
+    """On gravel, from four frames: what a groove adds is not taken for what an emulsion scratch hides, which is told."""
+    gravel = 0.7 * skimage.data.gravel().astype(np.float32)[:200, :480]
+
+    def covers(hides: float) -> np.ndarray:
+        told = []
+        for x in range(60, 420, 24):
+            shape = np.exp(-0.5 * ((np.arange(480) - x - 0.3) / 1.5) ** 2).astype(np.float32)
+            laid = [
+                (np.roll(gravel, 9 * n, 1) * (1 - hides * shape) + (235 * hides or 40) * shape, np.full(200, x + 0.3)) for n in range(4)
+            ]
+            profile = profile_of(laid, width=1.5)
+            assert profile is not None
+            told.append(profile.cover)
+        return np.array(told)
+
+    assert np.mean(covers(0.0) < 0.1) > 0.8
+    assert np.mean(covers(0.8) > 0.1) > 0.6
 
 
 @pytest.mark.slow

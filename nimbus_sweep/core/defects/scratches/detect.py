@@ -45,8 +45,11 @@ class ScratchWatch:
 
     def look(self, at: Moment) -> list[Sighting]:
         """The lines of a frame; called from several threads at once."""
-        scored = scores(band_means(at.light))
-        found = [line for bright in (True, False) for line in lines(scored, len(at.light), bright)]
+        scored, moved = scores(band_means(at.light)), None
+        if len(at.beside) > 1:
+            before, behind = (at.neighbour(offset).light for offset in at.beside)
+            moved = scores(band_means(at.light - (before + behind) / 2))
+        found = [line for bright in (True, False) for line in lines(scored, len(at.light), bright, moved)]
         if self._hold_out is not None and found:
             layout = at.frame.format
             held = smaller(self._hold_out.mask((layout.height, layout.width), at.frame.number).astype(np.float32), at.factor)

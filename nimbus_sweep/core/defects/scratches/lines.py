@@ -27,6 +27,8 @@ _ROOM, _ROOM_LEAST = 0.012, 7
 _THINNED = 4
 # A band's score is bounded, so that one bright spot is no line; what a band has to have to speak for one.
 BOUND, _SPEAKS = 6.0, 0.9
+# How far a band may stand out in one of two pictures, in usual departures.
+_ALONE = 2.0
 # Sum of what speaks for a line, bands it has, and lines of one sign that are looked at in a frame.
 _LEAST, _SHORTEST, _MOST = 8.0, 5, 8
 # Columns between two lines, of the picture's width, and at least.
@@ -125,38 +127,56 @@ def scores(means: Array) -> Array:
     return np.asarray(out / usual)
 
 
-def lines(scored: Array, height: int, bright: bool) -> list[Line]:
-    """The lines of one sign in a frame so high, the strongest first; `scored` as of `scores`."""
-    out = np.ascontiguousarray(scored if bright else -scored, np.float64)
+def lines(scored: Array, height: int, bright: bool, moved: Array | None = None) -> list[Line]:
+    """The lines of one sign in a frame, the strongest first.
+
+    Parameters
+    ----------
+    scored : ndarray, float32, (bands, width)
+        See `scores`.
+    height : int
+        Rows of the frame.
+    bright : bool
+    moved : ndarray, float32, (bands, width)
+        Scores of what the frames beside it, laid on it along the motion, do not show. Texture that moves on is gone from these, where a
+        scratch stays; before a standing camera a scratch is gone, too. Each of both speaks so far alone, as neither a bright edge nor
+        a place that was not followed makes a line.
+    """
+    sign = 1.0 if bright else -1.0
+    out, speaks = np.asarray(sign * scored, np.float64), np.clip(sign * scored, -BOUND / 3, BOUND)
+    if moved is not None:
+        out = out + sign * moved
+        speaks = np.clip(np.clip(sign * scored, -_ALONE, _ALONE) + np.clip(sign * moved, -_ALONE, _ALONE), -_ALONE, None)
     count, width = out.shape
     slopes = np.linspace(-_LEAN, _LEAN, _LEANS) * height / count
-    sums, bands = best_stretches(np.clip(out, -BOUND / 3, BOUND) - _SPEAKS, slopes)
+    sums, bands = best_stretches(np.asarray(speaks - _SPEAKS, np.float64), slopes)
     room = max(_APART_LEAST, _APART * width)
     return [_line(out, told, height, bright) for told in stretches(sums, bands, slopes, count, _LEAST, _SHORTEST, _MOST, room)]
 
 
 def _line(out: Array, told: Array, height: int, bright: bool) -> Line:
     """A straight line that was found, nearer than it was found."""
-    (x, slope), (first, stop), edges = told[:2], told[2:4].astype(int), band_edges(height)
+    x, slope, first, stop, score = told[0], told[1], int(told[2]), int(told[3]), float(told[4])
+    edges = band_edges(height)
     part, count = slice(first, stop), len(out)
     way = np.clip(np.rint(x + slope * (np.arange(first, stop) - (count - 1) / 2)), 0, out.shape[1] - 1).astype(np.int64)
     places, weights = bright_middles(np.ascontiguousarray(out[part]), way)
     # One band that was led astray, by a fence post say, does not count.
     weights = np.where(np.abs(places - median_filter(places, 5, mode="nearest")) > 1.5, 1e-3, weights)
     middles = band_middles(height)[part]
-    away, told = middles - middles.mean(), weights
+    away, counts = middles - middles.mean(), weights
     for _ in range(3):
-        centre, mean = np.average(away, weights=told), np.average(places, weights=told)
-        spread = float((told * (away - centre) ** 2).sum())
-        lean = float((told * (away - centre) * (places - mean)).sum()) / (spread + 1e-6)
+        centre, mean = np.average(away, weights=counts), np.average(places, weights=counts)
+        spread = float((counts * (away - centre) ** 2).sum())
+        lean = float((counts * (away - centre) * (places - mean)).sum()) / (spread + 1e-6)
         rest = places - mean - lean * (away - centre)
-        told = weights / (1 + (rest / _BESIDE) ** 2) ** 2
+        counts = weights / (1 + (rest / _BESIDE) ** 2) ** 2
     return Line(
         bright,
         float(mean - lean * (centre + middles.mean())),
         lean,
         edges[first][0],
         edges[stop - 1][1],
-        float(told[4]),
+        score,
         float(np.average(np.abs(rest), weights=weights)),
     )

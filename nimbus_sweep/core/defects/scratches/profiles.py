@@ -24,6 +24,8 @@ _TELLING, _ROOM = 240, 16
 _ROUGHLY = 1.7
 # How far a line usually lies beside where it was found, turned and bent: standard deviations in pixels.
 _BEND = np.array([1.0, 0.7, 0.5])
+# How far from a line, in times the least, places lie that tell what none would look like; their deviations within which a cover is doubted.
+_PLACEBOS, _DOUBTS = (1.0, 1.5, 2.0, 2.5), 1.5
 # Rows that a profile is measured in at least.
 _ENOUGH = 20
 _WIDTHS = (0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 1.15, 1.3, 1.5, 1.8, 2.1, 2.5, 3.0, 3.6, 4.3)
@@ -69,9 +71,9 @@ def half(width: float) -> int:
     return int(np.ceil(_WINDOW * width)) + 2
 
 
-def apart(width: float) -> tuple[int, int]:
-    """How far to either side of a line so wide nothing of it is left in the window, in samples."""
-    far = int(np.ceil(9 * width)) + 3
+def apart(width: float, times: float = 1.0) -> tuple[int, int]:
+    """How far to either side of a line so wide nothing of it is left in the window, in samples; or so many times as far."""
+    far = int(np.ceil(times * (9 * width + 3)))
     return -far, far
 
 
@@ -120,13 +122,13 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
         width = _width_of(samples, about)
     tall, ground = _rows(samples, width)
     # Where the background is told too high, the line is told too low: what that does beside the line is no cover.
-    beside = [(plane, at + by) for plane, at in samples for by in apart(width)]
-    none, ground_beside = _rows(beside, width)
-    if len(tall) < _ENOUGH or len(none) < _ENOUGH:
+    beside = [_rows([(plane, at + by) for plane, at in samples], width) for times in _PLACEBOS for by in apart(width, times)]
+    none_there = [_line_through(under, none, np.ones_like(none), (-1.0, 1.0)) for none, under in beside if len(none) >= _ENOUGH]
+    if len(tall) < _ENOUGH or not none_there:
         return None
-    slope_beside, _, noise = _line_through(ground_beside, none, np.ones_like(none), (-1.0, 1.0))
-    tall = tall - slope_beside * (ground - np.median(ground))
-    return _with_gaps(tall, ground, noise, width)
+    slopes, _, noises = np.array(none_there).T
+    tall = tall - float(np.median(slopes)) * (ground - np.median(ground))
+    return _with_gaps(tall, ground, float(np.median(noises)), _usual_size(slopes - np.median(slopes)), width)
 
 
 def _rows(samples: Sequence[tuple[Plane, Array]], width: float) -> tuple[Array, Array]:
@@ -141,8 +143,11 @@ def _rows(samples: Sequence[tuple[Plane, Array]], width: float) -> tuple[Array, 
     return np.concatenate(heights), np.concatenate(grounds)
 
 
-def _with_gaps(tall: Array, ground: Array, noise: float, width: float) -> Profile | None:
-    """What a line does where it is there, and in how many rows it is: two kinds of rows told apart (Dempster, Laird and Rubin 1977)."""
+def _with_gaps(tall: Array, ground: Array, noise: float, doubt: float, width: float) -> Profile | None:
+    """What a line does where it is there, and in how many rows it is: two kinds of rows told apart (Dempster, Laird and Rubin 1977).
+
+    A cover is drawn to none as far as places beside the line, which have none, would show one, too: that much is in `doubt`.
+    """
     level, slope, share = float(np.sign(np.median(tall)) * np.percentile(np.abs(tall), 60)), 0.0, 0.8
     there = np.ones_like(tall)
     for _ in range(10):
@@ -153,7 +158,14 @@ def _with_gaps(tall: Array, ground: Array, noise: float, width: float) -> Profil
         if there.sum() < _ENOUGH:
             return None
         slope, level, _ = _line_through(ground, tall, there, (-0.98, 0.0))
-    return Profile(width, -slope, level, float(there.mean()))
+    believed = slope * max(0.0, 1 - (_DOUBTS * doubt / min(slope, -1e-6)) ** 2)
+    _, level, _ = _line_through(ground, tall - believed * ground, there, (0.0, 0.0))
+    return Profile(width, -believed, level, float(there.mean()))
+
+
+def _usual_size(values: Array) -> float:
+    """Standard deviation of normal values of such a median size: another line beside this one does not count."""
+    return 1.4826 * float(np.median(np.abs(values)))
 
 
 def _line_through(ground: Array, tall: Array, counts: Array, within: tuple[float, float]) -> tuple[float, float, float]:
@@ -166,7 +178,7 @@ def _line_through(ground: Array, tall: Array, counts: Array, within: tuple[float
         slope = float(np.clip(np.average((ground - mx) * (tall - my), weights=weight) / (spread + 4.0), *within))
         level = float(my - slope * mx)
         rest = tall - level - slope * ground
-        size = 1.4826 * float(np.median(np.abs(rest[counts > 0.5]))) + 0.3 if (counts > 0.5).any() else 1.0
+        size = _usual_size(rest[counts > 0.5]) + 0.3 if (counts > 0.5).any() else 1.0
         weight = counts / (1 + (rest / (2 * size)) ** 2)
     return slope, level, size
 

@@ -22,11 +22,12 @@ from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .lines import Array, band_means, band_places, scores
-from .seeds import BESIDE, THERE, Cleared, Known, Seed, Where, all_known, where
-from .threads import WANDER
+from .seeds import BESIDE, THERE, Cleared, Known, Seed, Where, all_known, begun, where
 
 # Frames it may be lost for before it is over; what has to be seen of it, of what it usually is, in frames it was not found in.
 _LOST, _GOES_ON = 6, 0.65
+# Pixels it may move across from a frame to the next where it is not named.
+_GOES = 4
 # Of the light, below which nothing and above which all of an undone sample is believed.
 _GONE, _KEPT = 0.12, 0.3
 
@@ -78,7 +79,7 @@ def analyse(
     layout = span.source.format
     seeds = settings.lines or ()
     grain = grain_of(frames_of(span)) if settings.grain and seeds else None
-    followed = [_Followed(one) for one in all_known(span, seeds)]
+    followed = [_Followed(begun(span, one, _GOES, _GOES_ON)) for one in all_known(span, seeds)]
     patches: list[Patch] = []
     if followed:
         lights = ((frame, luma(frame)) for frame in span.frames())
@@ -102,7 +103,7 @@ def _where(picture: Cleared, scored: Array, one: _Followed) -> Where | None:
     if one.over and not named:
         return None
     expected = one.expected(number, picture.light.shape[0])
-    found = where(one.known, picture.light, scored, expected, BESIDE if named else int(WANDER))
+    found = where(one.known, picture.light, scored, expected, BESIDE if named else _GOES)
     if found.seen < (THERE if named else _GOES_ON):
         one.lost += 1
         one.over = not named and number > seed.track[-1][0] and one.lost > _LOST

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -22,7 +22,13 @@ THERE = 0.35
 # Widths within which another one disturbs what is told of it, and how often they are measured again then.
 _CLOSE, _ROUNDS = 8.0, 2
 # Frames a scratch is measured in; pixels that it may lie beside where it was found, and bands that its ends may.
-_MEASURED, BESIDE, _ROOM = 10, 1, 2.0
+_MEASURED, BESIDE, _ROOM = 10, 1, 4.0
+# How often it may be found to go on by so many bands; frames before those it was found in that it may not be seen in.
+_GROWS, _MISSED = 8, 1
+
+
+# Frames that a track names at most.
+_LONGEST = 400
 
 
 class Seed(BaseModel):
@@ -31,7 +37,9 @@ class Seed(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     bright: bool
-    track: tuple[tuple[int, float, float], ...] = Field(min_length=1, max_length=400, description="frame, x at the top, x at the bottom")
+    track: tuple[tuple[int, float, float], ...] = Field(
+        min_length=1, max_length=_LONGEST, description="frame, x at the top, x at the bottom"
+    )
     rows: tuple[int, int] | None = Field(default=None, description="first row, row after the last")
     width: float | None = Field(default=None, gt=0, description="about how wide it is: standard deviation in pixels")
 
@@ -160,9 +168,16 @@ def known(span: Span, seed: Seed, others: Sequence[Known] = ()) -> Known | None:
     profile = measured(samples, seed.bright, bands, BESIDE, seed.width)
     if profile is None:
         return None
-    ways = [rows_of(placed(light, scored, xs, seed.bright, profile, bands, BESIDE), layout.height) for light, scored, xs in samples]
-    lit = [(light, way) for (light, *_), way in zip(samples, ways, strict=True)]
-    own = ends(lit, profile, slice(*seed.reach(layout.height)), round(_ROOM * layout.height / BANDS))
+    rows = slice(*seed.reach(layout.height))
+    for _ in range(_GROWS):
+        ways = [rows_of(placed(light, scored, xs, seed.bright, profile, bands, BESIDE), layout.height) for light, scored, xs in samples]
+        lit = [(light, way) for (light, *_), way in zip(samples, ways, strict=True)]
+        own = ends(lit, profile, rows, round(_ROOM * layout.height / BANDS))
+        seed = seed.model_copy(update={"rows": (own.start, own.stop)})
+        if seed.bands(layout.height) in (bands, slice(0, 0)) or own.stop - own.start <= rows.stop - rows.start:
+            break
+        # It goes on: where, is told anew, and whether it goes on still farther.
+        bands, rows = seed.bands(layout.height), own
     profiles: list[Profile | None] = []
     for i, c in enumerate(layout.components):
         across, down = layout.subsampling(i)
@@ -201,6 +216,33 @@ def _close(seed: Seed, other: Known, frame: int, height: int) -> bool:
     rows = np.array([0, height - 1])
     apart = np.abs(seed.across(frame, rows, height) - other.seed.across(frame, rows, height))
     return bool(apart.min() < _CLOSE * (other.profile.width + (seed.width or other.profile.width)))
+
+
+def begun(span: Span, one: Known, room: int, least: float) -> Known:
+    """A scratch with the frames before those that it was found in, as far back as it is seen, a frame more or less.
+
+    Parameters
+    ----------
+    span : Span
+        Of the shot.
+    one : Known
+    room : int
+        Pixels that it may move across from a frame to the next.
+    least : float
+        What has to be seen of it, of what it usually is.
+    """
+    track, missed, height = list(one.seed.track), 0, span.source.format.height
+    for number in reversed([n for n in span.numbers.tolist() if n < one.seed.track[0][0]]):
+        light = luma(span.source.frame(number))
+        seed = one.seed.model_copy(update={"track": tuple(track)})
+        found = where(one, light, scores(band_means(light)), seed.expected(number, height), room)
+        if found.seen >= least:
+            lean, top = np.polyfit(np.arange(height), found.at, 1)
+            track.insert(0, (number, round(float(top), 2), round(float(top + lean * (height - 1)), 2)))
+            missed = 0
+        elif (missed := missed + 1) > _MISSED:
+            break
+    return one if len(track) == len(one.seed.track) else replace(one, seed=one.seed.model_copy(update={"track": tuple(track[:_LONGEST])}))
 
 
 class Where(NamedTuple):

@@ -21,6 +21,8 @@ _WIDTHS, _WIDE, _REACH = (0.6, 1.0, 1.6, 2.6), 960, 24
 _ROWS, _GROUPS, _FINE = 160, 24, 7
 # Rows in which the frames before and after are asked; pixels it may lie beside there.
 _ASKED, _SLIP = 32, 3
+# Variance of light, in codes squared, below which little is told of what a line hides; how much it hides at most, with what is off.
+_FLAT, _COVERS = 100.0, 1.2
 # How many times as high and as wide what is alike may be.
 _ALIKE = 1.6
 # What keeps quotients from growing without bound, in codes.
@@ -43,9 +45,9 @@ class Sighting:
     stands_out, highest : float
         Its height against the usual departure of places beside it, and against the highest.
     steady : float
-        Its height against how far it differs over its rows.
+        Its height against how far it differs over its rows, more than the light it hides tells.
     uneven : float
-        Log of how far it differs over its rows, against places beside it.
+        Log of how far it differs so, against places beside it.
     step : float
         How far what is left and right of it differs, of its height.
     agrees, usual : float
@@ -114,6 +116,11 @@ def _sighted(line: Line, at: Moment) -> Sighting:
     others = means[beside]
     ground = sign * (groups[:, reach - far - 3 : reach - far + 1].mean(1) + groups[:, reach + far : reach + far + 4].mean(1)) / 2
     own = sign * heights[:, reach]
+    # What hides the picture is lower the lighter what it hides, and no less even for that.
+    away = ground - ground.mean()
+    cover = float(np.clip((away * own).sum() / ((away**2).sum() + _FLAT * len(own)), -_COVERS, _COVERS))
+    evenly = own - cover * away
+    spread = float(1.4826 * np.median(np.abs(evenly - np.median(evenly)))) + _CODES
     agrees, usual, busy = _detail(strip, far, beside)
     with_scene, in_place, goes = _beside_in_time(line, at, told, height)
     return Sighting(
@@ -123,8 +130,8 @@ def _sighted(line: Line, at: Moment) -> Sighting:
         misfit=min(misfit, 3.0),
         stands_out=height / (1.4826 * float(np.median(np.abs(others - np.median(others)))) + _CODES),
         highest=height / (float(np.abs(others).max()) + _CODES),
-        steady=height / float(spreads[reach]),
-        uneven=float(np.log(spreads[reach] / np.median(spreads[beside]))),
+        steady=height / spread,
+        uneven=float(np.log(spread / np.median(spreads[beside]))),
         step=abs(float(mean[reach + far : reach + far + 4].mean() - mean[reach - far - 3 : reach - far + 1].mean())) / (height + 0.5),
         agrees=agrees,
         usual=usual,

@@ -26,6 +26,8 @@ FEATURES = (
 )
 # Variance of light that tells what a line hides, in codes squared.
 _FLAT = 100.0
+# Log of power, of the detail under a line over that beside, from which it tells no more.
+_BUSY = 1.0
 # Pixels of which a picture so wide or narrower is told.
 _WIDE = 960
 
@@ -80,7 +82,8 @@ def features(thread: Thread, frames: int, size: tuple[int, int]) -> Array:
             log(usual(lambda s: s.step), 0.02),
             usual(lambda s: s.agrees),
             usual(lambda s: s.usual),
-            usual(lambda s: s.busy),
+            # What hides all of the picture is no unlikelier for hiding it well.
+            float(np.clip(usual(lambda s: s.busy), -_BUSY, _BUSY)),
             log(usual(lambda s: s.line.rough) / scale, 0.05),
             abs(usual(lambda s: s.line.lean)),
             float(np.clip(min(with_scene, default=1.0), -0.3, 1.3)),

@@ -7,14 +7,21 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.optimize import linear_sum_assignment
 
 from .lines import Array
 from .sightings import Sighting
 
 # Pixels a line may move across from a frame to the next; frames it may be lost for, and those after which it may go on.
-WANDER, _LOST, _GAP = 4.0, 3, 12
+_WANDER, _LOST, _GAP = 3.0, 3, 12
+# How unlike a thread a line may be that goes on with it, see `_unlike`, after a frame and after a gap; frames its usual looks are told from.
+_UNLIKE, _UNLIKE_LATER, _USUAL = 1.6, 1.2, 9
+# How much its rows weigh in that, and what of its height is seen at its own place in the frame beside, at least, if it goes on there.
+_ROWS, _SHOWS = 0.5, 0.8
 # Frames in which a line and what it goes on as may both be seen.
 _BOTH = 6
+# More than any that is allowed.
+_NEVER = 99.0
 # Widths of a line within which another is its shoulder.
 _SHOULDER = 6.0
 # Frames it is seen in at least, and before it may go on after a gap; share of its life that it has to be seen in.
@@ -50,6 +57,13 @@ class Thread:
     def rows(self) -> tuple[int, int]:
         """First row it is seen in, and the row after the last: of most of its frames."""
         return int(np.median([s.line.first for s in self.seen])), int(np.median([s.line.stop for s in self.seen]))
+
+    def usual(self) -> tuple[float, float, float]:
+        """Log of its height, first row and the row after its last, of its last frames."""
+        last = self.seen[-_USUAL:]
+        told = [(np.log(s.height), s.line.first, s.line.stop) for s in last]
+        height, first, stop = (float(np.median(one)) for one in zip(*told, strict=True))
+        return height, first, stop
 
     @cached_property
     def own(self) -> Array:
@@ -92,18 +106,18 @@ class ThreadFollower:
         self._closed: list[Thread] = []
 
     def add(self, place: int, found: Sequence[Sighting]) -> None:
-        """The lines of the next frame."""
-        near = sorted((thread.seen[-1].line.apart(seen.line), t, n) for t, thread in enumerate(self._open) for n, seen in enumerate(found))
-        threads: set[int] = set()
+        """The lines of the next frame: as many as can be go on with the threads that they are most like."""
         taken: set[int] = set()
-        for far, t, n in near:
-            if far > WANDER:
-                break
-            if t not in threads and n not in taken:
-                self._open[t].frames.append(place)
-                self._open[t].seen.append(found[n])
-                threads.add(t)
-                taken.add(n)
+        if self._open and found:
+            usual = [thread.usual() for thread in self._open]
+            unlike = np.array([[_unlike(t, told, place, seen) for seen in found] for t, told in zip(self._open, usual, strict=True)])
+            allowed = unlike <= _UNLIKE
+            threads, lines = linear_sum_assignment(np.where(allowed, unlike, _NEVER))
+            for t, n in zip(threads.tolist(), lines.tolist(), strict=True):
+                if allowed[t, n]:
+                    self._open[t].frames.append(place)
+                    self._open[t].seen.append(found[n])
+                    taken.add(n)
         self._closed += [t for t in self._open if place - t.frames[-1] >= _LOST]
         self._open = [t for t in self._open if place - t.frames[-1] < _LOST]
         self._open += [Thread([place], [seen]) for n, seen in enumerate(found) if n not in taken]
@@ -114,19 +128,42 @@ class ThreadFollower:
         return [t for t in joined if len(t.frames) >= max(_LASTS, _SEEN * t.life)]
 
 
+def _unlike(thread: Thread, usual: tuple[float, float, float], place: int, seen: Sighting) -> float:
+    """How unlike a line is to a thread that it may go on with: infinite where it is too far off.
+
+    Of a scratch that begins or ends the frame beside shows nothing at its place, whatever else passes there.
+    """
+    return _away(thread, usual, seen) + (_ended(thread, seen) if thread.frames[-1] == place - 1 else 0.0)
+
+
+def _ended(thread: Thread, seen: Sighting) -> float:
+    """How far the frames beside them tell that a thread ended, or that a line begins: 0 where its place shows it there, too."""
+    shown = seen.in_place.get(-1, 1.0), thread.seen[-1].in_place.get(1, 1.0)
+    return sum(max(0.0, _SHOWS - part) for part in shown)
+
+
+def _away(thread: Thread, usual: tuple[float, float, float], seen: Sighting, farther: float = 1.0) -> float:
+    """How far a line is from a thread in place, height and rows."""
+    across = thread.seen[-1].line.apart(seen.line)
+    if across > farther * _WANDER:
+        return np.inf
+    height, first, stop = usual
+    shared = max(0.0, min(stop, seen.line.stop) - max(first, seen.line.first)) / (max(stop, seen.line.stop) - min(first, seen.line.first))
+    return float(across / _WANDER + abs(np.log(seen.height) - height) + _ROWS * (1 - shared))
+
+
 def _joined(threads: list[Thread]) -> list[Thread]:
     """Threads that go on where others were lost, as one."""
     joined: list[Thread] = []
     for thread in sorted(threads, key=lambda t: t.frames[0]):
-        line = thread.seen[0].line
         before = [
-            (other.seen[-1].line.apart(line), n)
+            (_away(other, other.usual(), thread.seen[0], 1.5) + _ended(other, thread.seen[0]), n)
             for n, other in enumerate(joined)
             if -_BOTH <= thread.frames[0] - other.frames[-1] <= _GAP
             and len(other.frames) >= _BEFORE
             and thread.frames[-1] > other.frames[-1]
         ]
-        if before and min(before)[0] <= 1.5 * WANDER:
+        if before and min(before)[0] <= _UNLIKE_LATER:
             nearest = joined[min(before)[1]]
             # For some frames both may be seen.
             later = sum(n <= nearest.frames[-1] for n in thread.frames)
