@@ -307,6 +307,19 @@ def test_a_cover_is_doubted_where_places_beside_show_one() -> None:
 
 
 @pytest.mark.slow
+def test_what_stands_as_the_scene_does_is_doubted() -> None:
+    """Before a camera that stands, a line that stands from the first frame to the last may be a door frame; one that begins is none."""
+    still = source("pan coffee").pictures[0]
+    rng = np.random.default_rng(6)
+    sound = [tuple(np.clip(p + rng.normal(0, 1.5, p.shape), 0, 255).astype(np.uint8) for p in still) for _ in range(FRAMES)]
+    put = [Scratch(180.0, 0, FRAMES, 235, 0.6, 0.9, wander=0, seed=1), Scratch(420.0, 5, FRAMES, 235, 0.6, 0.9, wander=0, seed=2)]
+    found = found_in(source("pan coffee").over(scratched(sound, put)))
+    told = {x: max((f.confidence for f in found if abs(f.x + f.width / 2 - x) < 8), default=0.0) for x in (180, 420)}
+    assert told[180] <= 0.5
+    assert told[420] > 0.7
+
+
+@pytest.mark.slow
 def test_what_is_held_out_is_not_found() -> None:
     _, spoiled, put = worn("pan coffee", 1)
     span = Span.of(spoiled, 0, FRAMES)

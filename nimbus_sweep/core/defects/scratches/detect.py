@@ -16,7 +16,7 @@ from .lines import Line, band_means, lines, scores
 from .profiles import HIDES
 from .seeds import Known, Seed, known
 from .sightings import Sighting, all_sighted
-from .telling import sure
+from .telling import WIDE, sure
 from .threads import Thread, ThreadFollower
 
 # Places of its way that are kept; how sure a line is that is told of at all.
@@ -24,6 +24,8 @@ _KEPT, _TOLD = 200, 0.1
 # Share of its rows below which a line is not what it was taken for, rows of it below which too little is seen (none so short was learned
 # from), and how sure it is told then at most.
 _BARELY, _SHORT, _DOUBTED = 0.4, 84, 0.5
+# Pixels of a picture so wide or narrower that a line has to move against the scene while it lasts, unless it begins or ends.
+_STANDS = 0.6
 
 
 class ScratchWatch:
@@ -81,11 +83,16 @@ class ScratchWatch:
             scratch = known(self._span, self._seed(thread), certain)
             if scratch is None:
                 continue
-            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT:
+            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread):
                 how_sure = min(how_sure, _DOUBTED)
             certain += [scratch] if how_sure >= CONVINCES else []
             findings.append(_finding(thread, scratch, how_sure, self._span))
         return Surveyed(sorted(findings, key=lambda f: -f.confidence))
+
+    def _stands(self, thread: Thread) -> bool:
+        """Whether a line neither moves against the scene nor begins or ends: nothing tells it from an upright of the scene then."""
+        whole = thread.frames[0] == 0 and thread.frames[-1] == len(self._numbers) - 1
+        return whole and thread.travel < _STANDS * max(1.0, self._size[1] / WIDE)
 
     def _seed(self, thread: Thread) -> Seed:
         """A thread in frames and pixels of the reel."""

@@ -26,6 +26,10 @@ _ROUGHLY = 1.7
 _BEND = np.array([1.0, 0.7, 0.5])
 # How far from a line, in times the least, places lie that tell what none would look like; their deviations within which a cover is doubted.
 _PLACEBOS, _DOUBTS = (1.0, 1.5, 2.0, 2.5), 1.5
+# How many times what is seen of a line over all rows it may come to, and what is nothing, in codes.
+_HELD, _NOTHING = 1.4, 0.5
+# Between which percentiles of the picture under a line it is lighter, or darker, all over.
+_NEARLY = (2, 98)
 # Rows that a profile is measured in at least.
 _ENOUGH = 20
 _WIDTHS = (0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 1.15, 1.3, 1.5, 1.8, 2.1, 2.5, 3.0, 3.6, 4.3)
@@ -157,10 +161,22 @@ def _with_gaps(tall: Array, ground: Array, noise: float, doubt: float, width: fl
         share = float(np.clip(there.mean(), 0.2, 0.98))
         if there.sum() < _ENOUGH:
             return None
-        slope, level, _ = _line_through(ground, tall, there, (-0.98, 0.0))
+        slope, level, _ = _line_through(ground, tall, there, (-_most(tall, ground, there), 0.0))
     believed = slope * max(0.0, 1 - (_DOUBTS * doubt / min(slope, -1e-6)) ** 2)
     _, level, _ = _line_through(ground, tall - believed * ground, there, (0.0, 0.0))
-    return Profile(width, -believed, level, float(there.mean()))
+    # In rough pictures rows that stand out by chance are taken for the line: over all rows it comes to no more than what is seen there.
+    size = 3 * _usual_size(tall - np.median(tall))
+    seen = float(np.clip(tall, np.median(tall) - size, np.median(tall) + size).mean())
+    taken = float((there * (level + believed * ground)).mean())
+    held = float(np.clip(_HELD * seen / taken, 0.0, 1.0)) if abs(taken) > _NOTHING else 1.0
+    return Profile(width, -held * believed, held * level, float(there.mean()))
+
+
+def _most(tall: Array, ground: Array, there: Array) -> float:
+    """The most that a line can cover: what is lighter than the picture is so nearly wherever it lies, and what is darker, too."""
+    height, lies = np.average(tall, weights=there), np.average(ground, weights=there)
+    low, high = np.percentile(ground[there > 0.5], _NEARLY) if (there > 0.5).any() else (lies, lies)
+    return float(np.clip(abs(height) / max((high - lies) if height > 0 else (lies - low), 1.0), 0.0, 0.98))
 
 
 def _usual_size(values: Array) -> float:

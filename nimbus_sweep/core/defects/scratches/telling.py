@@ -29,7 +29,7 @@ _FLAT = 100.0
 # Log of power, of the detail under a line over that beside, from which it tells no more.
 _BUSY = 1.0
 # Pixels of which a picture so wide or narrower is told.
-_WIDE = 960
+WIDE = 960
 
 
 def features(thread: Thread, frames: int, size: tuple[int, int]) -> Array:
@@ -47,7 +47,7 @@ def features(thread: Thread, frames: int, size: tuple[int, int]) -> Array:
     -------
     ndarray, float64, (features,)
     """
-    seen, scale = thread.seen, max(1.0, size[1] / _WIDE)
+    seen, scale = thread.seen, max(1.0, size[1] / WIDE)
     first, last = seen[0], seen[-1]
     begins, ends = thread.frames[0] > 0, thread.frames[-1] < frames - 1
     heights = np.array([s.height for s in seen])
