@@ -59,7 +59,7 @@ def test_the_list_is_what_is_drawn() -> None:
     for one in catalogue.ALL:
         assert made[one.file].frames == one.frames
         assert getattr(made[one.file], "title", one.title) == one.title
-    assert [one.title[:7] for one in catalogue.ALL] == [f"Reel {n:02d}" for n in range(1, 19)]
+    assert [one.title[:7] for one in catalogue.ALL] == [f"Reel {n:02d}" for n in range(1, 20)]
 
 
 def test_reels_stand_on_the_rack_before_they_are_drawn(data: DataFolder, drawn: list[str]) -> None:
@@ -133,7 +133,7 @@ def test_a_reel_that_cannot_be_drawn_says_why_and_the_next_start_tries_again(
 
 
 def test_reels_that_are_not_there_are_refused(data: DataFolder) -> None:
-    with pytest.raises(SweepError, match="no demo reel 0, 99; there are 1 to 18"):
+    with pytest.raises(SweepError, match="no demo reel 0, 99; there are 1 to 19"):
         drawing.put_demo(data, Queue(data), {0, 1, 99})
     assert not Reel.select().exists()
 
