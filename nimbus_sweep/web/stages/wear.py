@@ -58,7 +58,7 @@ def specks(reel_id: int, frame: int) -> Response:
     except ValidationError as error:
         abort(400, f"That setting cannot be: {first_fault(error)}.")
     here, table = plan.found_in(services().viewing.moment(reel, frame)), plan.table
-    rows, states, sure = table.taken(here), settings.judged(table), settings.judged_sure(table)
+    rows, states, sure = table.taken(here), settings.judged(table, here), settings.judged_sure(table)[here]
     return jsonify(
         ready=True,
         shot=_told_of_shot(settings, table),
@@ -68,11 +68,11 @@ def specks(reel_id: int, frame: int) -> Response:
                 "y": int(y),
                 "w": int(w),
                 "h": int(h),
-                "sure": round(float(sure), 3),
+                "sure": round(float(how_sure), 3),
                 "bright": bool(contrast > 0),
                 "state": state,
             }
-            for (x, y, w, h), sure, contrast, state in zip(rows.boxes, sure[here], rows.contrast, [states[n] for n in here], strict=True)
+            for (x, y, w, h), how_sure, contrast, state in zip(rows.boxes, sure, rows.contrast, states, strict=True)
         ],
     )
 

@@ -77,12 +77,12 @@ class SpeckSweepSettings(BaseModel):
             chosen &= (table.contrast > 0) == (self.takes == "bright")
         return (chosen | self.named(table)) & ~self.dismissed(table)
 
-    def judged(self, table: PatchTable) -> list[Judged]:
-        """What becomes of each, and why."""
+    def judged(self, table: PatchTable, rows: NDArray[np.int64] | None = None) -> list[Judged]:
+        """What becomes of each of some rows, of all when None, and why; `table` holds all of the shot."""
         sure = self.judged_sure(table)
         swept, gone = self._chosen(table, sure), self.dismissed(table)
         found: list[Judged] = []
-        for n in range(len(table)):
+        for n in range(len(table)) if rows is None else rows.tolist():
             if swept[n] or gone[n]:
                 found.append("swept" if swept[n] else "left")
             elif sure[n] < self.sure:
@@ -126,14 +126,14 @@ class SpeckSweepSettings(BaseModel):
         corner : tuple of int
             Left and top of that place on the picture.
         """
-        sure, states = self.judged_sure(table), self.judged(table)
+        sure, rows = self.judged_sure(table), np.flatnonzero(table.frames == frame)
         size = np.sqrt((brushed > 0).sum())
         under: list[tuple[float, OneSpeck]] = []
-        for n in np.flatnonzero(table.frames == frame):
+        for n, state in zip(rows, self.judged(table, rows), strict=True):
             left, top, width, height = (int(v) for v in table.boxes[n])
             y, x = max(0, top - corner[1]), max(0, left - corner[0])
             covered = brushed[y : max(0, top + height - corner[1]), x : max(0, left + width - corner[0])]
-            if states[n] not in ("unsure", "fast") or max(width, height) < _SMALL * size or covered.sum() < _COVERED * width * height:
+            if state not in ("unsure", "fast") or max(width, height) < _SMALL * size or covered.sum() < _COVERED * width * height:
                 continue
             under.append((float(sure[n]), OneSpeck(frame=frame, box=(left, top, width, height))))
         return [max(under, key=lambda one: one[0])[1]] if under else []

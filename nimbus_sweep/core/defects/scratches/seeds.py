@@ -242,7 +242,9 @@ def begun(span: Span, one: Known, room: int, least: float) -> Known:
             missed = 0
         elif (missed := missed + 1) > _MISSED:
             break
-    return one if len(track) == len(one.seed.track) else replace(one, seed=one.seed.model_copy(update={"track": tuple(track[:_LONGEST])}))
+        if len(track) == _LONGEST:
+            break
+    return one if len(track) == len(one.seed.track) else replace(one, seed=one.seed.model_copy(update={"track": tuple(track)}))
 
 
 class Where(NamedTuple):
