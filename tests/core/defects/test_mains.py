@@ -7,7 +7,18 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from nimbus_sweep.core.defects.unsteady_light.mains import SWING, alias, fitting, lamp, lit_rows, safe_shutters, sheet, swing_left
+from nimbus_sweep.core.defects.unsteady_light.mains import (
+    SWING,
+    alias,
+    fitting,
+    lamp,
+    lit_rows,
+    longest_shutter,
+    readout_of,
+    safe_shutters,
+    sheet,
+    swing_left,
+)
 
 
 # Worked values that camera makers and cinematography manuals print (common practice; values from memory): lamps on 50 Hz
@@ -45,6 +56,16 @@ def test_shutters_of_whole_pulses_are_safe() -> None:
     # The mean of a full swing over a shutter is the sinc of its turns.
     assert swing_left(50, 1 / 200) == pytest.approx(2 / 3.14159265, rel=1e-6)
     assert swing_left(50, 1e-6) == pytest.approx(1, abs=1e-6)
+
+
+def test_bands_tell_the_read_out_and_bound_the_shutter() -> None:
+    # The sheet below: 1/40 s on 50 Hz is two and a half bands.
+    assert readout_of(2.5, 50) == pytest.approx(1 / 40)
+    for mains, shutter in ((50, 1 / 200), (60, 1 / 500), (60, 1 / 150)):
+        assert longest_shutter(mains, swing_left(mains, shutter)) == pytest.approx(shutter, rel=1e-6)
+    # The second maximum of sin x / x lies where tan x is x, at 4.4934 (from memory): so weak a swing says nothing.
+    assert abs(np.sinc(4.4934 / np.pi)) < 0.2173
+    assert longest_shutter(50, 0.2) is None
 
 
 def test_the_sheet_works_everything_out() -> None:

@@ -319,6 +319,30 @@ def test_what_stands_as_the_scene_does_is_doubted() -> None:
     assert told[420] > 0.7
 
 
+def _wall(frames: range, passes: bool, noise: np.random.Generator) -> list[Planes]:
+    """Bricks (a photograph that comes with scikit-image), 640 x 360, with a dark line in some of 30 frames; behind what passes until then."""
+    wall = cv2.resize(skimage.data.brick(), (640, 360), interpolation=cv2.INTER_AREA) * np.float32(0.6) + 60
+    grass = cv2.resize(skimage.data.grass(), (640, 360)) * np.float32(0.5) + 30
+    flat = np.full((180, 320), 128, np.uint8)
+    pictures = []
+    for n in range(30):
+        light = wall + noise.normal(0, 1, wall.shape)
+        if passes or n in frames:
+            light[30:320] -= 45 * np.exp(-0.5 * ((np.arange(640) - 330) / 1.5) ** 2)
+        if passes and n not in frames:
+            light[:, 150:] = np.roll(grass, 7 * n, axis=1)[:, 150:]
+        pictures.append((np.clip(light, 16, 235).astype(np.uint8), flat, flat))
+    return pictures
+
+
+@pytest.mark.slow
+def test_an_upright_that_was_hidden_is_doubted_and_a_scratch_that_begins_is_not() -> None:
+    for passes in (False, True):
+        over = source("pan coffee").over(_wall(range(16, 30), passes, np.random.default_rng(1)))
+        there = [f for f in found_in(over) if f.x <= 330 <= f.x + f.width and f.stop == 30]
+        assert [f.convinces for f in there] == [not passes]
+
+
 @pytest.mark.slow
 def test_what_is_held_out_is_not_found() -> None:
     _, spoiled, put = worn("pan coffee", 1)

@@ -46,7 +46,8 @@ def test_light_left_is_what_the_truth_says(name: str, kind: str, tmp_path: Path)
         frames = treated(spoiled, step, tmp_path, amount=amount)
         told = judged(spoiled, frames, tmp_path)
         true = left(truth, [tuple(f.planes) for f in frames]) / left(truth, spoiled.pictures)
-        assert told.left == pytest.approx(true, abs=0.05), amount
+        # Light that drifts over the shot is slower than the frames a trial holds against one another: 4 and 10 % here.
+        assert told.left == pytest.approx(true, abs=0.06), amount
         assert told.detail == pytest.approx(1, abs=0.03)
         assert told.seconds == pytest.approx(4.0 / 24)
 

@@ -13,8 +13,9 @@ from ...imaging.outlines import line_round, outline_of
 from ...model.findings import Finding, Surveyed
 from ...model.regions import Masked
 from ...model.shapes import Shape
-from .events import SHORTEST, Change, Cue, EventFinder, paired
+from .events import Change, EventFinder
 from .evidence import CueEvidence
+from .pairing import Cue, paired
 
 
 class CueWatch:
@@ -42,11 +43,11 @@ class CueWatch:
         """Take in what came and went with the next frame."""
         self._numbers.append(at.frame.number)
         if seen is not None:
-            self._events.add(at.place, seen)
+            self._events.add(at.place, at.frame.number, seen)
 
     def finish(self, on_progress: Callable[[float], None]) -> Surveyed:
         """The marks, surest first."""
-        if len(self._numbers) < SHORTEST + 2:
+        if len(self._numbers) < 3:
             return Surveyed([])
         # Frames that could not be read after all have no place among those that were.
         read = Span(self._span.source, np.array(self._numbers, np.int64))
@@ -90,19 +91,19 @@ def drawn_by_hand(shape: Shape, size: tuple[int, int], frame: int) -> Finding:
 
 def _finding(span: Span, cue: Cue) -> Finding:
     event = cue.event
-    numbers = span.numbers[event.first : event.stop].tolist()
-    begin, end = numbers[0], numbers[-1]
+    # Frames that repeat others show it, too.
+    begin, stop = int(span.numbers[event.first]), int(span.numbers[event.stop])
     x, y, width, height = event.box()
     partner = int(span.numbers[cue.partner]) if cue.partner >= 0 else None
     evidence = CueEvidence(
         outline=tuple((px, py) for px, py in outline_of(event.hole)),
-        frames=tuple(numbers),
+        frames=tuple(range(begin, stop)),
         right=x > span.source.format.width / 2,
         contrast=round(event.contrast, 1),
         ratio=round(event.ratio, 1),
         alike=round(event.alike, 3),
         partner=partner,
-        apart=0 if partner is None else abs(cue.partner - event.first) - len(numbers),
+        apart=0 if partner is None else abs(cue.partner - event.first) - (event.stop - event.first),
     )
     return Finding(
         kind="cue-mark",
@@ -112,7 +113,7 @@ def _finding(span: Span, cue: Cue) -> Finding:
         width=width,
         height=height,
         first=begin,
-        stop=end + 1,
+        stop=stop,
         confidence=round(cue.sure, 2),
         evidence=evidence,
     )

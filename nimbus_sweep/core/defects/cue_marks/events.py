@@ -45,8 +45,6 @@ _SMALL, _LARGE = 0.00005, 0.012
 _BESIDE = 0.7
 # Codes by which the two marks of a pair may differ, in luma and in colour.
 _LUMA, _TINT = 40, 16
-# Codes by which one alone has to stand out to be told of as surely as it behaves.
-_ALONE = 30.0
 # Corners of frames that are kept until they are asked for again.
 _HELD = 16
 # Times what the fill takes off beside it, and codes, below which something has no strength.
@@ -80,6 +78,8 @@ class Event:
         What the fill takes off at the rim of the hole, over its contrast.
     colour : tuple of float
         Luma, blue and red difference where it is strongest, in codes.
+    lasts : int
+        Frames it stays for, those that repeat others among them.
     """
 
     first: int
@@ -90,6 +90,7 @@ class Event:
     alike: float
     rim: float
     colour: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    lasts: int = 0
 
     @property
     def strength(self) -> float:
@@ -103,13 +104,16 @@ class Event:
         rows, cols = np.nonzero(self.hole)
         return float(cols.mean()), float(rows.mean())
 
+    def there(self, other: Event) -> bool:
+        """Whether both lie at one place."""
+        return float(np.hypot(*np.subtract(self.middle, other.middle))) < 0.3 * max(self.box()[2:])
+
     def mates(self, other: Event) -> bool:
         """Whether both may be of one pair: as far apart as marks are, at one place, of one colour, as long as one another."""
         apart = APART[0] <= abs(self.first - other.first) <= APART[1]
         long = abs((self.stop - self.first) - (other.stop - other.first)) <= 1
-        far = float(np.hypot(*np.subtract(self.middle, other.middle)))
         unlike = np.abs(np.subtract(self.colour, other.colour))
-        return apart and long and far < 0.3 * max(self.box()[2:]) and unlike[0] < _LUMA and unlike[1:].max() < _TINT
+        return apart and long and self.there(other) and unlike[0] < _LUMA and unlike[1:].max() < _TINT
 
     def box(self) -> tuple[int, int, int, int]:
         """Left, top, width and height of its hole."""
@@ -222,7 +226,13 @@ def _stayed(where: Places, before: _Change | None, came: _Change, inside: Sequen
     """Whether something came to a place and went again, rather than that the place is restless."""
     stands = min(came.within(where), gone.within(where))
     rest = 0.0 if before is None else before.within(where)
-    return stands > _NEW * (rest + _REST) and float(np.median([c.within(where) for c in inside])) < _STAYS * stands
+    still = not inside or float(np.median([c.within(where) for c in inside])) < _STAYS * stands
+    return still and stands > _NEW * (rest + _REST)
+
+
+def _held(where: Places, came: _Change, gone: _Change) -> bool:
+    """Whether beside a place the picture stays the same to the last sample, as one that is held does."""
+    return max(float(np.percentile(c.out[~where], 90)) for c in (came, gone)) < _REST
 
 
 # What is new in a corner, and what is gone from it.
@@ -249,6 +259,7 @@ class EventFinder:
         # One more than a mark stays for: what changed before it came.
         self._came: list[deque[_Change]] = [deque(maxlen=LONGEST + 1) for _ in self._zones]
         self._found: list[tuple[int, int, Box, Places]] = []
+        self._numbers: list[int] = []
         self._corners: dict[tuple[int, int], Plane] = {}
         self._lock = Lock()
 
@@ -278,16 +289,23 @@ class EventFinder:
             self._corners[key] = picture
         return picture
 
-    def add(self, place: int, changes: Sequence[Change]) -> None:
-        """Take in what came and went with the frame at a place among those that can be read; in order."""
+    def add(self, place: int, number: int, changes: Sequence[Change]) -> None:
+        """Take in what came and went with the frame at a place among those that can be read, and its number; in order."""
+        self._numbers.append(number)
         for zone, seen, (new, gone) in zip(self._zones, self._came, changes, strict=True):
             # It came in frame `place - length` and is gone in frame `place`.
-            for length in range(SHORTEST, min(LONGEST, len(seen)) + 1):
+            for length in range(1, min(LONGEST, len(seen)) + 1):
+                # What shows in one frame alone has to be repeated.
+                if length < SHORTEST and not SHORTEST <= number - self._numbers[-length - 1] <= LONGEST:
+                    continue
                 came, *inside = itertools.islice(seen, len(seen) - length, None)
                 before = seen[-length - 1] if length < len(seen) else None
                 for one in came.parts:
                     mates = [g for g in gone.parts if one.same(g)]
-                    if mates and _stayed(where := one.mask | mates[0].mask, before, came, inside, gone):
+                    if not mates:
+                        continue
+                    where = one.mask | mates[0].mask
+                    if _stayed(where, before, came, inside, gone) and (length >= SHORTEST or _held(where, came, gone)):
                         self._found.append((place - length, place, zone, where))
             seen.append(new)
 
@@ -304,10 +322,33 @@ class EventFinder:
             return weighed(span, first, stop, hole, self._noise, promising=True)
 
         found = []
-        for done, event in enumerate(parallel_map(looked, self._found), 1):
+        seen = _joined(self._found)
+        for done, event in enumerate(parallel_map(looked, seen), 1):
             found += [event] if event is not None else []
-            on_progress(done / len(self._found))
+            on_progress(done / len(seen))
         return [_completed(span, event, self._noise) for event in _apart(found)]
+
+
+def _joined(found: list[tuple[int, int, Box, Places]]) -> list[tuple[int, int, Box, Places]]:
+    """What was seen, and beside it what comes and goes with the same frames close by as one: a mark scratched in is open."""
+    joined = []
+    for (first, stop, _), alike in itertools.groupby(sorted(found, key=_when), key=_when):
+        several = list(alike)
+        joined += several
+        if len(several) > 1:
+            zone, parts = several[0][2], [blob for *_, blob in several]
+            together = np.any(parts, axis=0).astype(np.uint8)
+            reach = 2 * max(int(np.sqrt(max(part.sum() for part in parts))), 2) + 1
+            near, labels = cv2.connectedComponents(cv2.dilate(together, np.ones((reach, reach), np.uint8)), connectivity=8)
+            for k in range(1, near):
+                part = (together > 0) & (labels == k)
+                if sum(bool((p & part).any()) for p in parts) > 1:
+                    joined.append((first, stop, zone, part))
+    return joined
+
+
+def _when(one: tuple[int, int, Box, Places]) -> tuple[int, int, int]:
+    return one[0], one[1], one[2].left
 
 
 def _completed(span: Span, event: Event, noise: float) -> Event:
@@ -441,7 +482,8 @@ def weighed(span: Span, first: int, stop: int, hole: Places, noise: float, promi
             rests.append(layer.strongest())
         if promising and layers and (contrast <= _WEAK or contrast <= _CLEAR * (max(rests, default=noise) + 0.5)):
             return None
-    if len(layers) < SHORTEST:
+    lasts = int(span.numbers[stop] - span.numbers[first])
+    if max(len(layers), lasts) < SHORTEST:
         return None
     rest = max(rests, default=noise)
     vectors = [cv2.GaussianBlur(layer.change, (0, 0), 2.0)[layer.hole].ravel() for layer in layers]
@@ -456,49 +498,16 @@ def weighed(span: Span, first: int, stop: int, hole: Places, noise: float, promi
         colours.append(layer.own[core].mean(0) if core.any() else layer.own[layer.hole].mean(0))
     rim = max(0.0, float(np.median(rims)) - rest) / max(contrast, 1e-3)
     luma_, blue, red = (float(v) for v in np.mean(colours, 0))
-    return Event(first, stop, hole, contrast, contrast / (rest + 0.5), float(np.median(alike)), rim, (luma_, blue, red))
+    return Event(first, stop, hole, contrast, contrast / (rest + 0.5), float(np.median(alike or [1.0])), rim, (luma_, blue, red), lasts)
 
 
 def _apart(found: list[Event]) -> list[Event]:
     """Of what lies over one another in place and time the one that behaves most like a mark."""
     kept: list[Event] = []
-    for event in sorted(found, key=lambda e: -e.strength):
+    for event in sorted(found, key=lambda e: (-e.strength, -int(e.hole.sum()))):
         if event.strength and not any(e.first < event.stop + 2 and event.first < e.stop + 2 and (e.hole & event.hole).any() for e in kept):
             kept.append(event)
     return sorted(kept, key=lambda e: e.first)
-
-
-@dataclass(frozen=True)
-class Cue:
-    """A mark that is told of.
-
-    Attributes
-    ----------
-    event : Event
-    partner : int
-        Place of the first frame of the other of the pair; -1 for none.
-    sure : float
-        0 to 1.
-    """
-
-    event: Event
-    partner: int
-    sure: float
-
-
-def paired(found: Sequence[Event]) -> list[Cue]:
-    """What was found, each with its partner, where there is one, and how sure it is a cue mark."""
-    cues = []
-    for event in found:
-        mates = [e for e in found if event.mates(e)]
-        usual = {4: 1.0, 3: 0.85, 5: 0.85}.get(event.stop - event.first, 0.6)
-        if mates:
-            mate = max(mates, key=lambda e: e.strength)
-            cues.append(Cue(event, mate.first, min(1.0, 0.35 + 0.65 * np.sqrt(event.strength * mate.strength))))
-        else:
-            # One alone may be a lamp that blinks.
-            cues.append(Cue(event, -1, 0.75 * event.strength * usual * min(1.0, event.contrast / _ALONE)))
-    return [replace(c, sure=round(float(c.sure), 3)) for c in cues if c.sure >= 0.1]
 
 
 def run_about(span: Span, place: int, hole: Places, noise: float) -> Event | None:

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 
 import numpy as np
 
 from ...evidence.frames_at_hand import Span
 from ...evidence.moments import Moment, smaller
+from ...imaging.levels import luma
 from ...imaging.motion import Plane
 from ...model.findings import CONVINCES, Finding, Surveyed
 from ...model.regions import Masked
 from .evidence import ScratchEvidence
 from .lines import Line, band_means, lines, scores
 from .profiles import HIDES
-from .seeds import Known, Seed, known
+from .seeds import BESIDE, THERE, Known, Seed, known, where
 from .sightings import Sighting, all_sighted
 from .telling import WIDE, sure
 from .threads import Thread, ThreadFollower
@@ -26,6 +28,11 @@ _KEPT, _TOLD = 200, 0.1
 _BARELY, _SHORT, _DOUBTED = 0.4, 84, 0.5
 # Pixels of a picture so wide or narrower that a line has to move against the scene while it lasts, unless it begins or ends.
 _STANDS = 0.6
+# The same of one that begins or ends; frames before and behind it that are looked at then, and how many more of these than of its own
+# it may be there in.
+_SWAYS, _ABOUT, _MOSTLY = 1.5, 12, 1.5
+# Widths of a line between which lies what is beside it; how much more than otherwise that changes, in codes, where a line is uncovered.
+_FLANKS, _CHANGES = (4.0, 12.0), 3.0
 
 
 class ScratchWatch:
@@ -83,16 +90,50 @@ class ScratchWatch:
             scratch = known(self._span, self._seed(thread), certain)
             if scratch is None:
                 continue
-            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread):
+            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread, scratch, how_sure):
                 how_sure = min(how_sure, _DOUBTED)
             certain += [scratch] if how_sure >= CONVINCES else []
             findings.append(_finding(thread, scratch, how_sure, self._span))
         return Surveyed(sorted(findings, key=lambda f: -f.confidence))
 
-    def _stands(self, thread: Thread) -> bool:
-        """Whether a line neither moves against the scene nor begins or ends: nothing tells it from an upright of the scene then."""
-        whole = thread.frames[0] == 0 and thread.frames[-1] == len(self._numbers) - 1
-        return whole and thread.travel < _STANDS * max(1.0, self._size[1] / WIDE)
+    def _stands(self, thread: Thread, scratch: Known, how_sure: float) -> bool:
+        """Whether a line stands as an upright of the scene does: it moves as that does, and is there as long as it is not hidden."""
+        scale = max(1.0, self._size[1] / WIDE)
+        if thread.frames[0] == 0 and thread.frames[-1] == len(self._numbers) - 1:
+            return thread.travel < _STANDS * scale
+        if how_sure < CONVINCES or thread.travel >= _SWAYS * scale:
+            return False
+        return self._uncovered(thread, scratch) or self._beside(thread, scratch) > _MOSTLY * len(thread.frames)
+
+    def _uncovered(self, thread: Thread, scratch: Known) -> bool:
+        """Whether a line comes or goes as its surroundings do: with what hid it, or hides it."""
+        first, last, count = thread.frames[0], thread.frames[-1], len(self._numbers)
+        comes = [first - 1, first, first + 1, first + 2] if first > 0 and first + 2 <= last else []
+        goes = [last + 1, last, last - 1, last - 2] if last < count - 1 and last - 2 >= first else []
+        rows, height = scratch.rows, self._span.source.format.height
+        for places in (comes, goes):
+            if not places:
+                continue
+            middles = scratch.seed.across(self._numbers[places[1]], np.arange(rows.start, rows.stop), height)
+            near, far = (w * max(1.0, scratch.profile.width) for w in _FLANKS)
+            across = np.concatenate([np.arange(-far, -near), np.arange(near, far)])
+            at = np.clip(np.rint(middles[:, None] + across), 0, self._span.source.format.width - 1).astype(int)
+            beside = [luma(self._span.source.frame(self._numbers[k]))[np.arange(rows.start, rows.stop)[:, None], at] for k in places]
+            change, *usual = (float(np.abs(a - b).mean()) for a, b in pairwise(beside))
+            if change > _CHANGES * max(1.0, *usual):
+                return True
+        return False
+
+    def _beside(self, thread: Thread, scratch: Known) -> int:
+        """In how many of the frames about those that a line was followed in it is there, too."""
+        first, last = thread.frames[0], thread.frames[-1]
+        about = [*range(max(0, first - _ABOUT), first), *range(last + 1, min(len(self._numbers), last + 1 + _ABOUT))]
+        height, found = self._span.source.format.height, 0
+        for frame in (self._span.source.frame(self._numbers[k]) for k in about):
+            light = luma(frame)
+            at = scratch.seed.expected(frame.number, height)
+            found += where(scratch, light, scores(band_means(light)), at, BESIDE).seen >= THERE
+        return found
 
     def _seed(self, thread: Thread) -> Seed:
         """A thread in frames and pixels of the reel."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,7 @@ Course = NDArray[np.float64]
 
 HARMONICS = 6
 # Frames over which what keeps its place is nobody's band: for finding them, and for their profile. The finest and coarsest spacing looked for.
-_SLOW, _SLOWEST = 6.0, 30.0
+_SLOW, SLOWEST = 6.0, 30.0
 _LEAST, _MOST = 0.3, 0.22
 _ROUNDS = 12
 # Samples of the light of rows that err together.
@@ -33,12 +33,15 @@ class BandModel:
         `a` and `b`.
     explained : float
         Share of the fast changes of rows that it explains, 0 to 1.
+    rest : ndarray, float64, (frames, places)
+        Log light evenly over the picture that was measured beside it; (frames, 0) for none.
     """
 
     spacing: float
     phase: Course
     profile: NDArray[np.float64]
     explained: float
+    rest: Course = field(default_factory=lambda: np.zeros((0, 0)))
 
     @property
     def step(self) -> float:
@@ -55,7 +58,16 @@ class BandModel:
 
     def at(self, places: Course) -> Course:
         """Log light at places of the picture, 0 to 1: (frames, places)."""
-        return np.nan_to_num(_wave(self.spacing * np.asarray(places)[None] + self.phase[:, None], self.profile))
+        at = np.asarray(places)
+        light: Course = np.nan_to_num(_wave(self.spacing * at[None] + self.phase[:, None], self.profile))
+        if not self.rest.size:
+            return light
+        known = (np.arange(self.rest.shape[1]) + 0.5) / self.rest.shape[1]
+        return np.asarray(light + np.stack([np.interp(at, known, frame) for frame in self.rest]))
+
+    def in_frame(self, at: int) -> BandModel:
+        """Those of one frame."""
+        return replace(self, phase=self.phase[at : at + 1], rest=self.rest[at : at + 1])
 
 
 def _wave(turns: Course, profile: Course) -> Course:
@@ -77,7 +89,7 @@ def fast(rows: Course, slow: float = _SLOW) -> Course:
     return np.asarray(rows - gaussian_filter1d(rows, slow, axis=0, mode="nearest"))
 
 
-def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] | None = None) -> BandModel | None:
+def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] | None = None, slow: float = _SLOW) -> BandModel | None:
     """Fit bands to the log light of rows.
 
     Parameters
@@ -88,6 +100,8 @@ def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] 
         Bands over the picture where they are known; found when None.
     seen : ndarray, bool, (rows,)
         The rows that can be gone by; all when None.
+    slow : float
+        Frames over which what keeps its place is not gone by.
 
     Returns
     -------
@@ -98,7 +112,7 @@ def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] 
     y = (np.arange(n) + 0.5) / n
     if seen is not None:
         rows, y = rows[:, seen], y[seen]
-    lively = fast(rows)
+    lively = fast(rows, slow)
     power = float((lively * lively).sum())
     if count < 5 or len(y) < 8 or power <= 1e-12:
         return None
@@ -113,8 +127,8 @@ def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] 
         turns = spacing * y[None] + phase[:, None]
         # The finer parts of the profile come in once the phases hold.
         used = min(HARMONICS, 1 + turn // 2)
-        profile = _profile(lively, turns, used, _SLOW)
-        miss = lively - fast(_wave(turns, profile))
+        profile = _profile(lively, turns, used, slow)
+        miss = lively - fast(_wave(turns, profile), slow)
         slope = _slope(turns, profile)
         # The mean over the picture is not the bands' alone: phases go by their shape.
         flat = slope - slope.mean(1, keepdims=True)
@@ -123,8 +137,8 @@ def fit_bands(rows: Course, start: float | None = None, seen: NDArray[np.bool_] 
         lever = slope * (y - y.mean())[None]
         spacing += float(np.clip(0.7 * (miss * lever).sum() / max(float((lever * lever).sum()), 1e-12), -0.1, 0.1))
     turns = spacing * y[None] + phase[:, None]
-    profile = _profile(fast(rows, _SLOWEST), turns, HARMONICS, _SLOWEST)
-    miss = lively - fast(_wave(turns, profile))
+    profile = _profile(fast(rows, SLOWEST), turns, HARMONICS, SLOWEST)
+    miss = lively - fast(_wave(turns, profile), slow)
     return BandModel(spacing, phase, profile, max(0.0, 1 - float((miss * miss).sum()) / power))
 
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import dct, idct
-from scipy.ndimage import median_filter
+from scipy.ndimage import gaussian_filter1d, median_filter
 
 # Float64 throughout; arithmetic hides that from the type checker.
 Course = NDArray[Any]
@@ -19,8 +19,8 @@ Rhythm = Literal["none", "uneven", "on-off", "jumps", "beat"]
 _TURNS, _KEYS = 6, 5
 # Share of what changes that a rhythm has to explain.
 _EXPLAINS = 0.75
-# Deviations of what changes between key frames from which a jump stands out.
-_OUT = 5.0
+# Deviations of what changes between key frames from which a jump stands out; the share of what changes that two of them hold.
+_OUT, _KEYED = 5.0, 0.95
 # How far a change that is meant stands out, in standard deviations of what flickers, and in log light.
 _STANDS_OUT, _LEAST, _MOST = 4.0, 0.03, 10
 
@@ -33,24 +33,70 @@ def unsteadiness(course: Course) -> float:
     return float(np.median(np.abs(second)) / (0.6745 * np.sqrt(6)))
 
 
-# Frames in a period from which changes are slow, and those down to which others tell how large these may be.
-_SLOW, _TELLING, _LIKELY = 20, 6, 1.5
+# Frames in a period from which changes are slow, and those down to which others tell how large flicker is.
+_SLOW, _TELLING = 20, 6
+# Powers with which drift falls off with frequency: a random walk's, and a ramp's; by how much the log likelihood has to gain by it.
+_FALLS, _GAINS = (2, 4), 3.0
 
 
-def limited(course: Course) -> Course:
-    """A course whose slow changes are no larger than those somewhat faster make likely: (frames, ...).
+def drift(course: Course, gains: float = _GAINS) -> Course:
+    """What of courses is slower than their flicker makes likely: the scene's own, or what measurements were out by.
 
-    What is measured between frames adds up slowly from what each measurement is out by; flicker has no reason to be
-    larger there. Slow and telling changes are set apart by the cosine transform over time.
+    Parameters
+    ----------
+    course : ndarray, float64, (frames, ...)
+        Log light.
+    gains : float
+        By how much the log likelihood has to gain.
+
+    Returns
+    -------
+    ndarray, float64, of the same shape
+        0 throughout where nothing speaks for any.
+
+    Notes
+    -----
+    Flicker is alike at all frequencies, as far down as those that tell; drift is strongest at the lowest. Both together
+    are fitted to the cosine transform by maximum likelihood, and told apart by the filter of Wiener (1949).
     """
     count = len(course)
-    first, second = 2 * count // _SLOW, 2 * count // _TELLING
-    if first < 1 or second - first < 3:
-        return course
+    first, second = max(1, 2 * count // _SLOW), 2 * count // _TELLING
+    slow = np.zeros(course.shape)
+    if second - first < 3:
+        return slow
     parts = dct(course, axis=0, norm="ortho")
-    size = _LIKELY * np.sqrt(np.mean(parts[first + 1 : second + 1] ** 2, axis=0, keepdims=True))
-    parts[1 : first + 1] = np.clip(parts[1 : first + 1], -size, size)
-    return np.asarray(idct(parts, axis=0, norm="ortho"))
+    flat = np.mean(parts[first + 1 : second + 1] ** 2, axis=0) + 1e-12
+    told = parts[1 : second + 1] ** 2 / flat
+    number = np.arange(1.0, second + 1).reshape(-1, *[1] * (course.ndim - 1))
+    best, share = np.full(flat.shape, gains), np.zeros(told.shape)
+    for fall in _FALLS:
+        for strength in 2.0 ** np.arange(26):
+            red = strength / number**fall
+            gain = 0.5 * np.sum(told * red / (1 + red) - np.log1p(red), axis=0)
+            share = np.where(gain > best, red / (1 + red), share)
+            best = np.maximum(gain, best)
+    slow[1 : second + 1] = parts[1 : second + 1] * share
+    return np.asarray(idct(slow, axis=0, norm="ortho"))
+
+
+# Frames over which what changes is slow, for telling lamps apart; the most lamps there are; by how much one stands out of the rest.
+_LAMP_SLOW, _LAMPS, _LAMP_OUT = 2.0, 4, 2.0
+
+
+def by_lamps(field: Course) -> Course:
+    """A field of log light over the picture as a few lamps would light it: (frames, ...), what drifts left out.
+
+    Each lamp has one shape over the picture and one course over time. The shapes are the first singular vectors of the fast
+    changes (Eckart and Young 1936), as many as stand out of the rest; slow changes of other shapes are none of the lamps'.
+    """
+    flat = field.reshape(len(field), -1)
+    fast = flat - gaussian_filter1d(flat, _LAMP_SLOW, axis=0, mode="nearest")
+    _, sizes, shapes = np.linalg.svd(fast, full_matrices=False)
+    if len(sizes) <= _LAMPS or not sizes[0]:
+        return field
+    lamps = max(1, int((sizes[:_LAMPS] > _LAMP_OUT * sizes[_LAMPS]).sum()))
+    courses = flat @ shapes[:lamps].T
+    return np.asarray(((courses - drift(courses)) @ shapes[:lamps]).reshape(field.shape))
 
 
 @dataclass(frozen=True)
@@ -74,8 +120,8 @@ class RhythmFit:
     explained: float
 
 
-def rhythm(course: Course, least: float = 0.006) -> RhythmFit:
-    """Name the rhythm of a course of log light; changes below `least` rms are none."""
+def rhythm(course: Course, least: float = 0.006, first: int = 0) -> RhythmFit:
+    """Name the rhythm of a course of log light; changes below `least` rms are none. `first` is the frame of the reel it begins with."""
     count = len(course)
     nothing = RhythmFit("none", 0.0, np.zeros(count), 0.0)
     if count < 3:
@@ -85,7 +131,7 @@ def rhythm(course: Course, least: float = 0.006) -> RhythmFit:
     )
     if turns.explained > _EXPLAINS and float(turns.pattern.std()) > least:
         return turns
-    keyed = _jumps(course, least)
+    keyed = _jumps(course, least, first)
     if keyed is not None:
         return keyed
     if unsteadiness(course) <= least:
@@ -112,23 +158,25 @@ def _turns(course: Course, period: int) -> RhythmFit:
     return RhythmFit("on-off", float(period), pattern, max(0.0, 1 - float(((away - pattern) ** 2).sum()) / power) if power > 1e-12 else 0.0)
 
 
-def _jumps(course: Course, least: float) -> RhythmFit | None:
-    """Steps at regular frames with hardly any change between."""
+def _jumps(course: Course, least: float, first: int = 0) -> RhythmFit | None:
+    """Steps at regular frames with hardly any change between: three at least, or two where key frames counted from the reel's first lie."""
     steps = np.diff(course)
     count = len(steps)
     # Creep between key frames is part of it, but small from frame to frame.
     away = steps - median_filter(steps, min(5, count), mode="nearest")
     power = float((away * away).sum())
-    # The third largest has to stand out of what changes between key frames.
+    # The smallest that counts has to stand out of what changes between key frames.
     stands_out = max(least, _OUT * float(np.median(np.abs(away))) / 0.6745)
     best: tuple[float, int, int] | None = None
-    for period in range(_KEYS, count // 3 + 1):
+    for period in range(_KEYS, count // 2 + 1):
         combed = np.array([float((away[k::period] ** 2).sum()) for k in range(period)])
         at = int(combed.argmax())
         # Longer periods have fewer places to be right by chance, but need three jumps of some size.
         held = float(combed[at]) / max(power, 1e-12)
         sizes = np.sort(np.abs(away[at::period]))[::-1]
-        if len(sizes) < 3 or sizes[2] <= stands_out:
+        keyed = (first + at + 1) % period == 0 and held > _KEYED
+        wanted = 2 if keyed else 3
+        if len(sizes) < wanted or sizes[wanted - 1] <= stands_out:
             continue
         # Of two that hold as much the longer: every other jump of the shorter one is none.
         if best is None or held > best[0] + (0.02 if period % best[1] else -0.005):

@@ -31,6 +31,8 @@ STEPS_FOR: dict[Kind, str] = {
 }
 # Correlation of two pictures' structure below which they show other scenes, and above which a scene goes on; their size then.
 _OTHER, _GOES_ON, _STRUCTURE = 0.3, 0.7, 32
+# From codes to linear light, roughly (ITU-R BT.709 and BT.1886, as a power).
+_GAMMA = 2.2
 # Frames that are too few to tell.
 _FEW = 5
 
@@ -92,6 +94,8 @@ def as_finding(kind: Kind, size: float, reading: LightReading, record: LightReco
         spacing=round(bands.model.spacing, 3) if bands else 0.0,
         step=round(bands.model.step, 4) if bands else 0.0,
         lean=round(bands.lean, 3) if bands else 0.0,
+        explained=round(bands.model.explained, 3) if bands else 0.0,
+        contrast=round(float(np.tanh(_GAMMA * bands.model.swing)), 3) if bands else 0.0,
     )
     return Finding(
         kind=KIND,

@@ -24,6 +24,10 @@ class LightEvidence(Evidence):
         Frames a second, as a fraction.
     spacing, step, lean : float
         Of bands: how many lie over the picture, how far they move a frame in their own periods, and how they lean, in radians.
+    explained : float
+        Of bands: the share of what rows do that they explain, 0 to 1.
+    contrast : float
+        Of bands, in linear light: brightest less darkest over their sum, 0 to 1.
     tints : tuple of float
         Strength of red, green and blue, where the colours flicker each by itself.
     uneven : float
@@ -39,5 +43,7 @@ class LightEvidence(Evidence):
     spacing: float = 0.0
     step: float = 0.0
     lean: float = 0.0
+    explained: float = 0.0
+    contrast: float = 0.0
     tints: tuple[float, ...] = ()
     uneven: float = 0.0

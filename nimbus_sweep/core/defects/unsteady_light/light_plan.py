@@ -101,7 +101,7 @@ class LightPlan(InEveryFrame):
         }
         if self.bands is not None:
             model = self.bands.model
-            arrays |= {"phase": model.phase, "profile": model.profile}
+            arrays |= {"phase": model.phase, "profile": model.profile, "rest": model.rest}
             header |= {"spacing": model.spacing, "explained": model.explained, "lean": self.bands.lean}
         with atomic_write(path) as stream:
             np.savez(stream, told=np.array(json.dumps(header)), **arrays)
@@ -113,7 +113,9 @@ class LightPlan(InEveryFrame):
             header = json.loads(str(stored["told"]))
             bands = None
             if "phase" in stored:
-                bands = Bands(BandModel(header["spacing"], stored["phase"], stored["profile"], header["explained"]), header["lean"])
+                bands = Bands(
+                    BandModel(header["spacing"], stored["phase"], stored["profile"], header["explained"], stored["rest"]), header["lean"]
+                )
             offset, power, level, patches, channels = (stored[n] for n in ("offset", "power", "level", "patches", "channels"))
             layout, colour = PictureFormat.from_json(header["format"]), Colour(**header["colour"])
             return cls(layout, colour, header["first"], offset, power, level, bands, patches, header["amount"], channels, header["grain"])
@@ -233,7 +235,7 @@ class LightPlan(InEveryFrame):
     def _band_light(self, at: int) -> Course:
         assert self.bands is not None
         height, width, bands = self.layout.height, self.layout.width, self.bands
-        one = BandModel(bands.model.spacing, bands.model.phase[at : at + 1], bands.model.profile, 1.0)
+        one = bands.model.in_frame(at)
         if not bands.lean:
             return np.asarray(one.at((np.arange(height) + 0.5) / height)[0][:, None])
         table = np.linspace(0, 1, 4 * max(height, width))

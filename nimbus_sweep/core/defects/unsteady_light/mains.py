@@ -12,6 +12,7 @@ from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import brentq
 
 MAINS = (50, 60)
 # How far the light of the lamp that is drawn swings about its mean.
@@ -67,6 +68,33 @@ def swing_left(mains: int, shutter: float) -> float:
     """Share of a lamp's pulse that a shutter, in seconds, lets through as flicker: 0 for whole pulses, towards 1 for very short ones."""
     turns = 2 * mains * shutter
     return abs(math.sin(math.pi * turns) / (math.pi * turns)) if turns > 0 else 1.0
+
+
+def readout_of(bands: float, mains: int) -> float:
+    """Seconds from the first line of a picture to the last, over which a lamp on a mains lays so many bands."""
+    return bands / (2.0 * mains)
+
+
+def longest_shutter(mains: int, contrast: float) -> float | None:
+    """The longest shutter, in seconds, through which a lamp that goes out between its pulses can swing so much.
+
+    Parameters
+    ----------
+    mains : int
+        Hz.
+    contrast : float
+        Of linear light, 0 to 1: brightest less darkest over their sum.
+
+    Returns
+    -------
+    float or None
+        None where the swing is so weak that any shutter may have let it through.
+    """
+    # Beyond the first whole pulse no shutter lets more through than this.
+    weak = 0.2173
+    if not weak < contrast <= 1:
+        return None
+    return float(brentq(lambda turns: np.sinc(turns) - contrast, 1e-9, 1 - 1e-9)) / (2 * mains)
 
 
 def lamp(mains: int, seconds: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import groupby
 from typing import Any
 
 import cv2
@@ -14,7 +15,7 @@ from numpy.typing import NDArray
 from ...base.parallel import parallel_map
 from ...evidence.light_record import LightRecord
 from ...imaging.grain import flattest
-from ...imaging.motion import Along, Look, Plane, carried, flow, grid, inside, look
+from ...imaging.motion import Along, Look, Plane, agreement, carried, flow, grid, inside, look, smooth_way
 
 LAGS = (1, 2, 4, 8, 16)
 # Frames that are far apart say much the same as those beside them: not every one is asked.
@@ -28,6 +29,7 @@ _DARK, _BRIGHT = 6.0, 0.955
 _UNSURE, _LEAST = 0.12, 0.008
 # Float32 throughout; arithmetic with plain numbers hides that from the type checker.
 Cells = NDArray[Any]
+_Told = tuple[Cells, Cells, Cells, Cells]
 
 
 @dataclass(frozen=True)
@@ -131,20 +133,92 @@ def measure(
         mask = usable(n) if usable else None
         return _Ready(light, log, look(light, noise, along=along), slope, sound if mask is None else sound * mask)
 
-    def held(couple: tuple[int, int]) -> tuple[Cells, Cells, Cells, Cells]:
-        mine, theirs = ready(couple[0]), ready(couple[1])
-        forward, backward = flow(mine.look.gray, theirs.look.gray), flow(theirs.look.gray, mine.look.gray)
-        return _cells(mine, theirs, forward, backward, places, noise)
+    ways = _Ways((height, width))
 
+    def held(couple: tuple[int, int]) -> tuple[_Told, Plane, Plane]:
+        mine, theirs = ready(couple[0]), ready(couple[1])
+        there = flow(mine.look.gray, theirs.look.gray, ways.start(*couple))
+        back = flow(theirs.look.gray, mine.look.gray, ways.start(*couple[::-1]))
+        to, fro = _carried_in(there, back, mine.look), _carried_in(back, there, theirs.look)
+        # Motion that was carried in agrees with itself; whether the scene was met at all is told by what was found.
+        unsure = _gap(there, back, places), _gap(back, there, places)
+        told = _cells(mine, theirs, to, fro, unsure[0], places, noise), _cells(theirs, mine, fro, to, unsure[1], places, noise)
+        return _both(*told), to, fro
+
+    # Nearest first: where a frame further off shows the scene is known from those between.
+    couples = sorted(couples, key=lambda c: abs(c[1] - c[0]))
     ones, others = (np.array([c[k] for c in couples], np.int64).reshape(-1) for k in (0, 1))
     cols, rows = _cells_of(height, width) if couples else (1, 1)
     ratio, level, weight = (np.zeros((len(couples), rows, cols), np.float32) for _ in range(3))
     away = np.zeros((len(couples), rows, cols, 2), np.float32)
-    for done, part in enumerate(parallel_map(held, couples)):
-        ratio[done], level[done], weight[done], away[done] = part
-        if on_progress and done % 16 == 0:
-            on_progress(done / len(couples))
+    done = 0
+    for _, alike in groupby(couples, key=lambda c: abs(c[1] - c[0])):
+        batch = list(alike)
+        fresh = {}
+        for couple, (told, to, fro) in zip(batch, parallel_map(held, batch), strict=True):
+            ratio[done], level[done], weight[done], away[done] = told
+            done += 1
+            fresh[couple], fresh[couple[::-1]] = ways.kept(to), ways.kept(fro)
+            if on_progress and done % 16 == 0:
+                on_progress(done / len(couples))
+        ways.next(fresh)
     return Pairs(count, ones, others, ratio, level, weight, away, np.zeros_like(ratio))
+
+
+def _both(told: _Told, back: _Told) -> _Told:
+    """What two frames tell of one another, told from either.
+
+    A frame is met between samples in the other, which softens it, and places are chosen by one frame's slopes and light: what
+    that adds to a ratio is the same from either side, and cancels.
+    """
+    ratio, level, weight, away = told
+    size = weight.shape
+    at_y, at_x = np.mgrid[0 : size[0], 0 : size[1]].astype(np.float32)
+    there_x, there_y = at_x + away[..., 0], at_y + away[..., 1]
+
+    def met(values: Cells) -> Cells:
+        return np.asarray(cv2.remap(values, there_x, there_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+
+    other = met(back[2])
+    reverse = met(back[2] * back[0]) / np.maximum(other, 1e-6)
+    shared = 2 * weight * other / np.maximum(weight + other, 1e-6)
+    return (ratio - reverse) / 2, level, shared, away
+
+
+def _carried_in(there: Plane, back: Plane, mine: Look) -> Plane:
+    """Motion where the scene shows it; elsewhere, in a sky, as its surroundings move."""
+    smooth = smooth_way(there, back, mine, (8.0, 20.0, 60.0))
+    if smooth is None:
+        return there
+    sure = (np.clip(1.5 * mine.texture, 0, 1) * np.clip(20 * agreement(there, back), 0, 1))[..., None]
+    return np.asarray((sure * there + (1 - sure) * smooth).astype(np.float32))
+
+
+class _Ways:
+    """Where the scene lies in frames so many apart, small, to begin from where frames are twice as far apart."""
+
+    def __init__(self, shape: tuple[int, int]) -> None:
+        self._size = (max(1, shape[1] // 2), max(1, shape[0] // 2))
+        self._full = shape[::-1]
+        self._known: dict[tuple[int, int], Plane] = {}
+        self._places = grid(self._size[::-1])
+
+    def kept(self, way: Plane) -> Plane:
+        return np.asarray(cv2.resize(way, self._size, interpolation=cv2.INTER_AREA).astype(np.float16))
+
+    def next(self, fresh: dict[tuple[int, int], Plane]) -> None:
+        self._known = fresh
+
+    def start(self, one: int, other: int) -> Plane | None:
+        """One way after the other; None where they are not known."""
+        middle = (one + other) // 2
+        first, second = self._known.get((one, middle)), self._known.get((middle, other))
+        if first is None or second is None:
+            return None
+        there = first.astype(np.float32)
+        # Ways are in pixels of the full size, places in those of the small one.
+        on = carried(second.astype(np.float32), there / 2, self._places, smooth=False)
+        return np.asarray(cv2.resize(there + on, self._full, interpolation=cv2.INTER_LINEAR))
 
 
 def _cells_of(height: int, width: int) -> tuple[int, int]:
@@ -152,9 +226,14 @@ def _cells_of(height: int, width: int) -> tuple[int, int]:
     return max(1, width // _CELL[1]), max(1, height // _CELL[0])
 
 
-def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, places: Plane, noise: float) -> tuple[Cells, Cells, Cells, Cells]:
+def _gap(there: Plane, back: Plane, places: Plane) -> Plane:
+    """By how many pixels the way there and back misses where it began."""
     returned = carried(back, there, places, smooth=False)
-    gap = cv2.magnitude(there[..., 0] + returned[..., 0], there[..., 1] + returned[..., 1])
+    return np.asarray(cv2.magnitude(there[..., 0] + returned[..., 0], there[..., 1] + returned[..., 1]))
+
+
+def _cells(mine: _Ready, theirs: _Ready, there: Plane, back: Plane, unsure: Plane, places: Plane, noise: float) -> _Told:
+    gap = np.maximum(_gap(there, back, places), unsure)
     scene = carried(theirs.log, there, places, smooth=False)
     # Where motion is unsure only flat parts of the scene can be gone by.
     doubt = mine.slope * (_UNSURE + gap)

@@ -11,26 +11,33 @@ from numpy.typing import NDArray
 
 from ...evidence.light_record import LightRecord
 from ...imaging.motion import Along, Plane
-from .bands import BandModel, fit_bands
+from .bands import SLOWEST, BandModel, fit_bands
 from .channels import channel_courses
-from .course import Change, RhythmFit, limited, meant, rhythm, unsteadiness
-from .pairs import LAGS, Cells, Pairs, close, measure
+from .course import Change, RhythmFit, by_lamps, meant, rhythm, unsteadiness
+from .pairs import LAGS, Pairs, close, measure
 from .part import changing_part
-from .solve import Knots, Whole, along, disagreement, left_by, solve_field, solve_whole
+from .solve import Knots, Whole, along, disagreement, explained, solve_field, solve_whole
 
 Course = NDArray[np.float64]
 Kind = Literal["bands", "on-off", "jumps", "whole", "patches"]
 # Unsteadiness, as a standard deviation in log light, below which there is no trouble (measured on sound clips: at most 0.0024
 # for whole frames and rows, 0.009 for patches).
-LEAST, LEAST_PATCH = 0.006, 0.016
+LEAST, LEAST_PATCH = 0.006, 0.01
 # The same for a colour by itself, which is told from fewer and coarser samples.
 _LEAST_TINT = 0.012
 # Of what changes, the share that bands explain at least; in a part of the picture, where there is less to go by.
 _BANDS_EXPLAIN, _COARSEST, _ROWS = 0.7, 0.4, 54
+# Times that bands are fitted to what is left of them, at most, and log light at which that is little; periods a frame below which they hardly climb. What those that creep explain at
+# least and how strong they are, as a standard deviation in log light, and small pixels that a scene at rest travels at most.
+_FITS, _FITTED, _HARDLY, _SLOWLY_EXPLAIN, _CREEPS, _AT_REST = 4, 0.002, 0.05, 0.8, 0.012, 4.0
 _SURELY = 0.85
 # Trust in a row, over that in the best one, from which it can be gone by.
 _SEEN = 0.02
 PATCH_ROWS, PATCH_COLS = 6, 8
+# Standard deviation over time of patches, in log light, and how far it bends from place to place, as a share of that.
+_PATCHES = (0.15, 0.15)
+# Of what frames near one another tell beyond the light of whole frames, the share that patches explain at least.
+_PATCHES_EXPLAIN = 0.45
 # How far stripes of changing light have to stand out to be looked for as they lie, and for motion to be told without them; and
 # how near to an axis, in periods over the picture, they are taken to lie along it.
 _HINTED, _STRIPED, _SNAP = 4.0, 12.0, 0.5
@@ -45,7 +52,7 @@ _SMALLEST = 16
 # By how much pairs of frames may contradict each other, as a log of light, and as a share of what they tell, before nothing is told by them.
 _DISAGREES, _DISAGREES_SHARE = 0.025, 0.3
 # Of what changes, the share that has to be uneven over the picture to be called patches.
-_UNEVEN = 0.25
+_UNEVEN = 0.15
 
 
 @dataclass(frozen=True)
@@ -218,7 +225,7 @@ def read_at_once(
     kinds: dict[Kind, float] = {} if bands is None else {"bands": bands.model.swing}
     patches, uneven = _patches(rest, whole, course, least)
     progress(0.97)
-    named = rhythm(course, least)
+    named = rhythm(course, least, record.first)
     patched = float(np.sqrt(np.mean(_fast(patches) ** 2, axis=0)).max()) if patches is not None else 0.0
     if patches is not None and uneven > _UNEVEN and (bands is None or patched > _BESIDE * bands.model.swing):
         kinds["patches"] = patched
@@ -295,7 +302,7 @@ def _only_patches(record: LightRecord, pairs: Pairs, keep: int, kinds: dict[Kind
     course = at_mean(whole, pairs)
     patches, uneven = _patches(pairs, whole, course, least)
     size: dict[Kind, float] = {"patches": kinds["patches"]}
-    fit = rhythm(course, least)
+    fit = rhythm(course, least, record.first)
     return LightReading(len(record), None, whole, course, fit, meant(course, keep), patches, size, uneven, pairs=pairs)
 
 
@@ -322,27 +329,51 @@ def grouped_for(pairs: Pairs, lean: float) -> Pairs:
 
 
 def find_bands(pairs: Pairs, lean: float, record: LightRecord, least: float = LEAST) -> Bands | None:
-    """Bands that lie as told, fitted twice: to the light of rows, and to what pairs leave of it; nothing if there are none above `least`."""
+    """Bands that lie as told; nothing if there are none above `least`.
+
+    A model is fitted to the light of rows, and again to what pairs leave of it. Of bands that hardly climb, the light of rows
+    that the model leaves is taken as it was measured.
+    """
     shape = record.format.width / record.format.height
     joined = grouped_for(pairs, lean)
     knots = Knots(_knots(lean, joined), 1, lean, shape)
-    flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))
-    rows = solve_field(joined, left_by(joined, flat), knots, 0.15, 0.12)[:, :, 0]
+    rows = solve_field(joined, joined.ratio, knots, 0.15, 0.12)[:, :, 0]
     lively = rows - rows.mean(1, keepdims=True)
     second = lively[:-2] - 2 * lively[1:-1] + lively[2:]
-    if len(second) < 3 or float(np.median(np.sqrt((second * second).mean(1)))) / np.sqrt(6) < least:
+    if len(second) < 3:
+        return None
+    slowly = float(np.median(np.sqrt((second * second).mean(1)))) / np.sqrt(6) < least
+    if slowly and (_travelled(pairs, record) > _AT_REST or float((lively - lively.mean(0)).std()) < _CREEPS):
         return None
     seen = _rows_seen(joined, lean)
-    model = fit_bands(rows, seen=seen)
+    slow = {"slow": SLOWEST} if slowly else {}
+    model = fit_bands(rows, seen=seen, **slow)
     places = (np.arange(knots.rows) + 0.5) / knots.rows
-    for _ in range(2):
+    for _ in range(_FITS):
         if model is None or model.explained < 0.4:
             return None
-        field = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.03, 0.12)[:, :, 0]
-        model = fit_bands(field + model.at(places), model.spacing, seen)
-    if model is None or model.explained < _BANDS_EXPLAIN or model.swing < least or model.spacing < _COARSEST:
+        field = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.06, 0.12)[:, :, 0]
+        model = fit_bands(field + model.at(places), model.spacing, seen, **slow)
+    if (
+        model is None
+        or model.explained < (_SLOWLY_EXPLAIN if slowly else _BANDS_EXPLAIN)
+        or model.swing < least
+        or model.spacing < _COARSEST
+    ):
         return None
+    if abs(model.step) < _HARDLY:
+        rest = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.06, 0.12)[:, :, 0]
+        model = replace(model, rest=rest)
     return Bands(model, lean)
+
+
+def _travelled(pairs: Pairs, record: LightRecord) -> float:
+    """How far the scene lies from its place in the frames furthest apart: middle, in small pixels."""
+    apart = np.abs(pairs.other - pairs.one)
+    if not len(apart):
+        return 0.0
+    size = np.array([record.shape[1] / pairs.ratio.shape[2], record.shape[0] / pairs.ratio.shape[1]])
+    return float(np.median(np.linalg.norm(pairs.away[apart == apart.max()] * size, axis=-1)))
 
 
 def _rows_seen(pairs: Pairs, lean: float) -> NDArray[np.bool_] | None:
@@ -375,18 +406,22 @@ def without(pairs: Pairs, bands: Bands, record: LightRecord) -> Pairs:
     return replace(pairs, ratio=ratio, level=level)
 
 
-def solve_patches(pairs: Pairs, rest: Cells, rows: int, cols: int) -> Course:
+def solve_patches(pairs: Pairs, rows: int, cols: int) -> Course:
     """A coarse field of log light over the picture for every frame: (frames, rows, cols)."""
-    return limited(solve_field(pairs, rest, Knots(rows, cols), 0.15, 0.3))
+    joined = pairs.grouped(max(18, 2 * rows), max(12, 2 * rows))
+    return by_lamps(solve_field(joined, joined.ratio, Knots(rows, cols), *_PATCHES))
 
 
 def _patches(pairs: Pairs, whole: Whole, course: Course, least: float) -> tuple[Course | None, float]:
-    """What is left over the picture when whole frames are steady; nothing if that is nowhere enough to see."""
+    """The light over the picture; nothing if it is nowhere uneven enough to see."""
     if pairs.count < 5 or not len(pairs.one):
         return None, 0.0
-    joined = pairs.grouped(18, 12)
-    field = solve_field(joined, left_by(joined, whole), Knots(PATCH_ROWS, PATCH_COLS), 0.08, 0.6)
-    second = field[:-2] - 2 * field[1:-1] + field[2:]
+    # An exponent for whole frames would stand in for what is uneven.
+    field = solve_patches(pairs, PATCH_ROWS, PATCH_COLS)
+    if explained(pairs.grouped(18, 12), field, whole) < _PATCHES_EXPLAIN:
+        return None, 0.0
+    apart = field - course[:, None, None]
+    second = apart[:-2] - 2 * apart[1:-1] + apart[2:]
     unsteady = np.median(np.abs(second), axis=0) / (0.6745 * np.sqrt(6))
     # Where something moves a place or two may be unsteady without any lamp; light takes up more of the picture.
     if float(np.sort(unsteady, axis=None)[-_SPREAD_OVER]) < max(least, LEAST_PATCH):
@@ -394,4 +429,4 @@ def _patches(pairs: Pairs, whole: Whole, course: Course, least: float) -> tuple[
     lively = field - field.mean((1, 2), keepdims=True)
     left = np.sqrt(np.mean(np.diff(lively, axis=0) ** 2, axis=(0, 1, 2)))
     all_ = np.sqrt(np.mean(np.diff(course) ** 2)) + left
-    return field + course[:, None, None], float(left / max(all_, 1e-9))
+    return field, float(left / max(all_, 1e-9))

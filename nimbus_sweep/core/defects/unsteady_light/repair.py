@@ -11,12 +11,17 @@ from scipy.ndimage import gaussian_filter1d
 from ...evidence.light_record import LightRecord
 from ...model.kinds import Progress
 from ...model.regions import Masked
-from .course import by_turns, meant
+from .course import by_turns, drift, meant
 from .light_plan import LightPlan, usable_of
 from .pairs import Pairs, measure
 from .reading import LEAST, Course, LightReading, find_bands, lie_of, look_along, solve_patches, too_little
-from .solve import Whole, left_by
+from .solve import Whole, disagreement
 from .stretches import STRETCH, read
+
+# By how much unsteadiness stands out of what pairs of frames contradict each other by; log light that they do in any case.
+_TOLD, _STEADY = 3.0, 0.0002
+# From where on such frames are not gone by, in log light, and by how much the log likelihood of a drift beside it has to gain.
+_CONTRADICTED, _SURELY = 0.001, 8.0
 
 
 class _Steady(BaseModel):
@@ -90,10 +95,14 @@ def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSe
     turns = settings.takes == "rhythm" or (settings.takes == "auto" and found.fit.rhythm == "on-off")
     if turns:
         course = found.fit.pattern
-        # The brightest of the turns is right as it is, and stays bit for bit.
+        # The brightest of the turns is right as it is, and stays bit for bit, unless it is unsteady itself.
         level = np.full(len(course), course[_held(course, settings, record, "brightest")])
-        return plan.with_(offset=course, level=level)
+        return plan.with_(offset=course + (_beside(found, record, settings) if settings.takes == "auto" else 0), level=level)
     whole, course = found.whole, found.course
+    if settings.takes == "auto" and found.fit.rhythm == "jumps" and _out_by(found) >= _CONTRADICTED:
+        # Between jumps there is more that pairs are out by than that creeps.
+        pattern = found.fit.pattern
+        return plan.with_(offset=pattern, level=np.full(len(pattern), pattern[_held(pattern, settings, record, "middle")]))
     # Jumps that come at regular frames, and what creeps between them, are none that are meant.
     jumps = found.fit.pattern if found.fit.rhythm == "jumps" else np.zeros(len(course))
     kept = stays(course - jumps, record, settings.keep, 2 * float(jumps.std()))
@@ -104,6 +113,20 @@ def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSe
     if settings.anchor == "middle":
         shift = float(np.median(course - kept))
     return plan.with_(offset=whole.offset, power=whole.power, level=kept + shift)
+
+
+def _beside(found: LightReading, record: LightRecord, settings: SteadyFrameSettings) -> Course:
+    """What flickers beside a rhythm, where it is told from what pairs of frames are out by; else nothing."""
+    rest = found.course - found.fit.pattern
+    rest = rest - stays(rest, record, settings.keep)
+    rest = rest - drift(rest, _SURELY)
+    out = _out_by(found)
+    return rest if out < _CONTRADICTED and float(rest.std()) > _TOLD * max(out, _STEADY) else np.zeros(len(rest))
+
+
+def _out_by(found: LightReading) -> float:
+    """How far pairs of frames contradict each other, as a log of light."""
+    return disagreement(found.pairs) if found.pairs is not None else _CONTRADICTED
 
 
 def _apart(record: LightRecord, found: LightReading, channels: Course, settings: SteadyFrameSettings) -> Course:
@@ -176,7 +199,4 @@ def analyse_patches(
 
 
 def _field(pairs: Pairs, fine: int, record: LightRecord) -> Course:
-    joined = pairs.grouped(max(18, 2 * fine), max(12, 2 * fine))
-    across = max(2, round(fine * record.format.width / record.format.height * 0.75))
-    flat = Whole(np.zeros(pairs.count), np.ones(pairs.count))
-    return solve_patches(joined, left_by(joined, flat), fine, across)
+    return solve_patches(pairs, fine, max(2, round(fine * record.format.width / record.format.height * 0.75)))

@@ -263,6 +263,29 @@ def solve_field(pairs: Pairs, rest: Cells, knots: Knots, size: float, stiff: flo
     return np.asarray(field - field.mean(0))
 
 
+def explained(pairs: Pairs, field: Course, whole: Whole, most: int = 2) -> float:
+    """Share of what frames near one another tell beyond the light of whole frames that a field over the picture explains: at most 1.
+
+    Parameters
+    ----------
+    pairs : Pairs
+    field : ndarray, float64, (frames, rows, cols)
+        Log light, that of whole frames in it.
+    whole : Whole
+    most : int
+        Frames apart, at most.
+    """
+    usable = (pairs.weight > 0) & (pairs.other - pairs.one <= most)[:, None, None]
+    if not usable.any():
+        return 0.0
+    told = np.concatenate([part @ field.ravel() for part in _equations(pairs, Knots(field.shape[1], field.shape[2]), usable)])
+    i, j = pairs.one[:, None, None], pairs.other[:, None, None]
+    before, behind = pairs.level, pairs.level - pairs.ratio
+    left = ((before - whole.offset[i]) / whole.power[i] - (behind - whole.offset[j]) / whole.power[j])[usable]
+    ratio, weight = pairs.ratio[usable], pairs.weight[usable]
+    return 1 - float((weight * np.abs(ratio - told)).sum()) / max(float((weight * np.abs(left)).sum()), 1e-12)
+
+
 def _equations(pairs: Pairs, knots: Knots, usable: NDArray[np.bool_]) -> list[sp.csr_matrix]:
     """For each usable cell of all pairs, how much of each frame's knots makes up its ratio, some pairs at a time: a long shot has many."""
     count, (height, width) = knots.count, usable.shape[1:]
@@ -279,11 +302,3 @@ def _equations(pairs: Pairs, knots: Knots, usable: NDArray[np.bool_]) -> list[sp
         ends = np.arange(0, values.size + 1, values.shape[1], dtype=np.int32)
         parts.append(sp.csr_matrix((values.ravel(), cols.astype(np.int32).ravel(), ends), (len(p), pairs.count * count)))
     return parts
-
-
-def left_by(pairs: Pairs, whole: Whole) -> Cells:
-    """Ratios less what the light of whole frames explains."""
-    i, j = pairs.one[:, None, None], pairs.other[:, None, None]
-    before, behind = pairs.level, pairs.level - pairs.ratio
-    as_should = (before - whole.offset[i]) / whole.power[i] - (behind - whole.offset[j]) / whole.power[j]
-    return as_should.astype(np.float32)

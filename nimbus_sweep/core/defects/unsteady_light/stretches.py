@@ -60,17 +60,17 @@ def read(
         part_reading = read_at_once(part, reach, keep, part_usable if usable else None, share, apart, least)
         # Pairs are what takes the room.
         found.append(replace(part_reading, pairs=None))
-    return _joined(found, shared, keep or max(8, round(2 * float(record.rate))), max(least, LEAST))
+    return _joined(found, shared, keep or max(8, round(2 * float(record.rate))), max(least, LEAST), record.first)
 
 
-def _joined(found: list[LightReading], shared: int, keep: int, least: float) -> LightReading:
+def _joined(found: list[LightReading], shared: int, keep: int, least: float, first: int) -> LightReading:
     strongest: dict[Kind, float] = {}
     for reading in found:
         for kind, size in reading.kinds.items():
             strongest[kind] = max(size, strongest.get(kind, 0.0))
     course = _level([r.course for r in found], shared)
     whole = Whole(_level([r.whole.offset for r in found], shared), _after([r.whole.power for r in found], shared))
-    named = rhythm(course, least)
+    named = rhythm(course, least, first)
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keep)
     fields = [r.patches for r in found if r.patches is not None]
     patches = None
@@ -119,7 +119,14 @@ def _bands(found: list[LightReading], shared: int) -> Bands | None:
         own = reading.bands
         alike = own is not None and abs(own.lean - best.lean) < _SAME
         phases.append(_phase(own.model, best.model) if own is not None and alike else np.full(reading.count, np.nan))
-    return replace(best, model=replace(best.model, phase=_after(phases, shared)))
+    model = replace(best.model, phase=_after(phases, shared), rest=np.zeros((0, 0)))
+    places = max(b.model.rest.shape[1] for b in banded)
+    if places:
+        # What was measured beside its own model stays as it was measured.
+        at = (np.arange(places) + 0.5) / places
+        own_light = [r.bands.model.at(at) if r.bands is not None else np.zeros((r.count, places)) for r in found]
+        model = replace(model, rest=_after(own_light, shared) - model.at(at))
+    return replace(best, model=model)
 
 
 def _phase(own: BandModel, best: BandModel) -> Course:
