@@ -30,6 +30,8 @@ FEATURES = (
 _CERTAIN, _LIKELY = 0.9, 0.5
 # What is about a place, as a share of the picture's longer side, and in pixels at least; how many times that is near it; frames that are soon.
 _ABOUT, _LEAST, _NEAR, _SOON = 0.02, 8.0, 5.0, 3.0
+# Share of the picture from which a thing is larger than any speck the model was fitted on, and how sure it is told then at most.
+_LARGE, _UNTOLD = 0.004, 0.45
 # Deviations that looks are told to.
 _FARTHEST = 4.0
 # What keeps logarithms from zero: candidates a frame, share of frames, share of the picture, codes.
@@ -86,7 +88,9 @@ def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int])
         return np.zeros(0), np.zeros((0, len(LOOKS)))
     told, model, columns = features(candidates, frames, size), _model(), [FEATURES.index(name) for name in LOOKS]
     looks = (told[:, columns] - model.mean[columns]) / model.deviation[columns]
-    return model.sure(told), np.asarray(np.clip(looks, -_FARTHEST, _FARTHEST))
+    large = np.array([c.evidence.area for c in candidates]) > _LARGE * size[0] * size[1]
+    sure = np.where(large, np.minimum(model.sure(told), _UNTOLD), model.sure(told))
+    return sure, np.asarray(np.clip(looks, -_FARTHEST, _FARTHEST))
 
 
 def features(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:

@@ -26,6 +26,8 @@ _KEPT, _TOLD = 200, 0.1
 # Share of its rows below which a line is not what it was taken for, rows of it below which too little is seen (none so short was learned
 # from), and how sure it is told then at most.
 _BARELY, _SHORT, _DOUBTED = 0.4, 84, 0.5
+# Frames below which a line passes too quickly to be told by how it lasts; the share of its rows that has to show it then.
+_BRIEF, _PLAIN = 6, 0.7
 # Pixels of a picture so wide or narrower that a line has to move against the scene while it lasts, unless it begins or ends.
 _STANDS = 0.6
 # The same of one that begins or ends; frames before and behind it that are looked at then, and how many more of these than of its own
@@ -90,7 +92,8 @@ class ScratchWatch:
             scratch = known(self._span, self._seed(thread), certain)
             if scratch is None:
                 continue
-            if scratch.profile.there < _BARELY or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread, scratch, how_sure):
+            least = _PLAIN if len(thread.frames) < _BRIEF else _BARELY
+            if scratch.profile.there < least or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread, scratch, how_sure):
                 how_sure = min(how_sure, _DOUBTED)
             certain += [scratch] if how_sure >= CONVINCES else []
             findings.append(_finding(thread, scratch, how_sure, self._span))
