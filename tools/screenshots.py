@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import tempfile
 from collections.abc import Callable
@@ -83,15 +84,23 @@ def outlined(corners: tuple[tuple[float, float], ...]) -> dict[str, object]:
     return {"kind": "outline", "corners": [{"x": x, "y": y} for x, y in corners]}
 
 
+def number(page: Page, at: str, owner: str) -> str:
+    """The number of the first of a reel's steps or tracks, as its sheet has it."""
+    found = re.search(rf"/{owner}/(\d+)", page.request.get(f"{at}/sheet/treatment").text())
+    assert found is not None
+    return found[1]
+
+
 def patched(page: Page, app: Running, reel: int, plane: tuple[tuple[float, float], ...], where: tuple[tuple[float, float], ...]) -> None:
     """A plane that is followed, and a plate on it."""
     at = f"{app.address}/reels/{reel}"
-    page.request.post(f"{at}/tracks?shot=0", data={"shape": outlined(plane), "frame": 0}, headers=HEAD)
-    page.request.post(f"{at}/tracks/0/follow?shot=0", data={"direction": "both", "frame": 0}, headers=HEAD)
+    page.request.post(f"{at}/tracks", data={"shape": outlined(plane), "frame": 0}, headers=HEAD)
+    page.request.post(f"{at}/tracks/{number(page, at, 'tracks')}/follow", data={"direction": "both", "frame": 0}, headers=HEAD)
     app.wait(reel, "track", 200)
-    page.request.post(f"{at}/steps?shot=0", data={"kind": "plate-patch"}, headers=HEAD)
-    page.request.post(f"{at}/steps/0/region/parts?shot=0", data={"shape": outlined(where), "frame": 0}, headers=HEAD)
-    page.request.post(f"{at}/steps/0/region/ride?shot=0", data={"track": "plane 1", "frame": 0}, headers=HEAD)
+    page.request.post(f"{at}/steps", data={"kind": "plate-patch"}, headers=HEAD)
+    region = f"{at}/steps/{number(page, at, 'steps')}/region"
+    page.request.post(f"{region}/parts", data={"shape": outlined(where), "frame": 0}, headers=HEAD)
+    page.request.post(f"{region}/ride", data={"track": "plane 1", "frame": 0}, headers=HEAD)
     page.goto(f"{at}/treatment")
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
 
@@ -99,7 +108,8 @@ def patched(page: Page, app: Running, reel: int, plane: tuple[tuple[float, float
 def glass(page: Page, app: Running, reel: int) -> None:
     """A reflection under a plate, the plane's grid on the picture."""
     patched(page, app, reel, ((86, 58), (438, 58), (434, 236), (86, 236)), ((118, 88), (404, 88), (402, 202), (118, 202)))
-    page.request.post(f"{app.address}/reels/{reel}/steps/0/settings?shot=0", data={"front": "darker"}, headers=HEAD)
+    at = f"{app.address}/reels/{reel}"
+    page.request.post(f"{at}/steps/{number(page, at, 'steps')}/settings", data={"front": "darker"}, headers=HEAD)
     page.reload()
     page.wait_for_function("() => window.nimbusBench.treated", timeout=120_000)
     page.evaluate("() => window.nimbusBench.go(46)")
@@ -118,9 +128,9 @@ def mast(page: Page, app: Running, reel: int) -> None:
     app.wait(reel, "survey", 300)
     page.get_by_role("button", name="Dismiss").first.click()
     patched(page, app, reel, ((20, 14), (618, 14), (618, 344), (20, 344)), ((300, 70), (503, 70), (551, 375), (253, 375)))
-    page.request.post(f"{at}/check?shot=0", data={}, headers=HEAD)
+    page.request.post(f"{at}/check", data={}, headers=HEAD)
     app.wait(reel, "check", 300)
-    page.request.post(f"{at}/verdict?shot=0", data={"verdict": "accepted"}, headers=HEAD)
+    page.request.post(f"{at}/verdict", data={"verdict": "accepted"}, headers=HEAD)
     page.request.post(f"{at}/render", data={}, headers=HEAD)
     app.wait(reel, "render", 300)
     page.request.post(f"{at}/compare", data={}, headers=HEAD)
@@ -190,7 +200,7 @@ def pixels(page: Page, app: Running, reel: int) -> None:
     resolve(page, "condition")
     page.get_by_role("button", name="Add step: Pixel mend").click()
     app.wait(reel, "analysis")
-    page.request.post(f"{app.address}/reels/{reel}/library?shot=0", data={"name": "Headland camera, stuck pixels"}, headers=HEAD)
+    page.request.post(f"{app.address}/reels/{reel}/library", data={"name": "Headland camera, stuck pixels"}, headers=HEAD)
     page.goto(f"{app.address}/reels/{reel}/treatment")
     page.locator("details[data-fold=recipes] summary").click()
     resolve(page, "treatment")

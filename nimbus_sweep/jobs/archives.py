@@ -10,7 +10,7 @@ from ..core.interchange.archive import Archive, ArchivedReel, Manifest, write_ar
 from ..core.media.formats import Delivery
 from ..store import edits, strokes
 from ..store.data import DataFolder
-from ..store.models import Edit, Job, Reel, Setting, writing
+from ..store.models import Job, Reel, Setting, writing
 from .queue import Queue
 from .reels import analyses_of, reading_of
 
@@ -29,7 +29,7 @@ def save(data: DataFolder, job: Job, path: Path) -> None:
     shots, analyses, told = {}, {}, []
     for n, reel in enumerate(reels, start=1):
         folder = f"reel-{n}"
-        reel_shots = edits.shots_of(edits.current(reel))
+        reel_shots = edits.shots_of(reel)
         shots[folder] = tuple(s.with_(recipe=strokes.unfolded(s.recipe)) for s in reel_shots)
         analyses[folder] = list(dict.fromkeys(_analysis_files(data, reel)))
         chosen = Setting.get_or_none(Setting.name == f"delivery-{reel.id}")
@@ -56,7 +56,7 @@ def _sum_of(reel: Reel) -> str:
 
 def _analysis_files(data: DataFolder, reel: Reel) -> Iterable[Path]:
     """What the steps of a reel's shots have learned, as far as it is there."""
-    for shot in edits.shots_of(edits.current(reel)):
+    for shot in edits.shots_of(reel):
         recipe, kept = edits.named(shot), analyses_of(data, reel, shot)
         for n in range(len(recipe.active)):
             path = kept.path(recipe.active[: n + 1])
@@ -100,7 +100,7 @@ def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
                     reading=archived.reading.model_dump(mode="json"),
                 )
                 own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[archived.folder])
-                Edit.create(reel=fresh, what="Archive", shots=[s.model_dump(mode="json") for s in own])
+                edits.begin_with(fresh, "Archive", tuple(own))
                 if archived.delivery is not None:
                     Setting.create(name=f"delivery-{fresh.id}", value=archived.delivery.model_dump(mode="json"))
                 made.append(fresh)
@@ -108,7 +108,7 @@ def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
         archive.close()
     for fresh in made:
         queue.put("intake", fresh)
-        if any(s.treated for s in edits.shots_of(edits.current(fresh))):
+        if any(s.treated for s in edits.shots_of(fresh)):
             queue.put("analysis", fresh)
     return job
 

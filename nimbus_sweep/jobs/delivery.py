@@ -27,7 +27,7 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     settings = settings_of(task, RenderSettings)
     # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
     if settings.shots is None:
-        settings = settings.model_copy(update={"shots": edits.shots_of(edits.current(reel))})
+        settings = settings.model_copy(update={"shots": edits.shots_of(reel)})
         Task.update(settings=settings.model_dump(mode="json")).where(Task.id == task.id).execute()
     shots, delivery = settings.shots or (), settings.delivery
     source = open_as_taken_in(reel)

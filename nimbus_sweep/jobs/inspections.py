@@ -22,8 +22,9 @@ def do_check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -
     """Hold treated shots against their sources, and survey them once more."""
     progress(0, what="Analysing")
     source = open_as_taken_in(reel)
-    shots = edits.shots_of(edits.current(reel))
-    wanted = [(n, shots[n]) for n in settings_of(task, CheckSettings).shots if n < len(shots) and shots[n].treated]
+    shots = edits.shots_of(reel)
+    numbers = settings_of(task, CheckSettings).numbers
+    wanted = [(n, s) for n, s in enumerate(shots) if s.id in numbers and s.treated]
     checked = []
     for done, (n, shot) in enumerate(wanted):
         begin, end = done / len(wanted), (done + 1) / len(wanted)

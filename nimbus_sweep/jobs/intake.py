@@ -18,7 +18,7 @@ from ..core.model.shots import divided
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.facts import StoredFacts
-from ..store.models import Edit, Reel, Task
+from ..store.models import Reel, Task, writing
 from .progress import TaskProgress
 from .reels import facts_of, light_path, reading_of, volume_path
 from .tasks import TakenIn
@@ -110,8 +110,6 @@ def _with_what_was_seen(facts: StoredFacts, seen: Scan, unreadable: list[int]) -
 
 def _first_state(reel: Reel, seen: Scan, frames: int) -> None:
     """Divide the reel into shots, unless that was done before and still fits."""
-    edit = Edit.select().where(Edit.reel == reel).order_by(Edit.id.desc()).first()
-    if edit is not None and edits.shots_of(edits.current(reel))[-1].stop == frames:
-        return
-    Edit.delete().where(Edit.reel == reel).execute()  # type: ignore[misc]
-    Edit.create(reel=reel, what="Intake", shots=[s.model_dump(mode="json") for s in divided(frames, seen.cuts)])
+    with writing():
+        if not edits.begun(reel) or edits.shots_of(reel)[-1].stop != frames:
+            edits.begin_with(reel, "Intake", divided(frames, seen.cuts))

@@ -164,7 +164,7 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, progres
     SweepError
         If an analysis or a picture cannot be made.
     """
-    shots = edits.shots_of(edits.current(reel))
+    shots = edits.shots_of(reel)
     names = ["condition.json", "condition.html", "treatment.json", "treatment.html"]
     made = {m.first: m for m in analysed_shots(data, reel, shots, source, lambda share: progress(0.3 * share))}
     spec = spec_of(data, reel, 0, shots)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 
 from huey import SqliteHuey
 
+from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, now
 from .tasks import TaskSettings
@@ -13,6 +16,10 @@ from .tasks import TaskSettings
 _EACH = ("open", "trial", "track", "check")
 # Drawing a reel of the demo: done one at a time behind everything else, in an order that can be changed (`drawing.next_one`).
 DRAW = "draw"
+
+
+# Numbers of tasks that are held back here.
+_held: ContextVar[list[int] | None] = ContextVar("held", default=None)
 
 
 class Queue:
@@ -41,10 +48,23 @@ class Queue:
             self.cancel(busy)
         elif busy is not None:
             return busy
-        task = Task.create(reel=reel, kind=kind, settings=asked)
+        task = Task.create(reel=reel, kind=kind, settings=asked, who=edits.author.get()[0])
         if kind != DRAW:
-            self._run(task.id)
+            held = _held.get()
+            self._run(task.id) if held is None else held.append(task.id)
         return task
+
+    @contextmanager
+    def held(self) -> Iterator[None]:
+        """Hold back what is queued until what was changed along with it is stored: the worker has to find it."""
+        token = _held.set([])
+        try:
+            yield
+            numbers = _held.get() or []
+        finally:
+            _held.reset(token)
+        for number in numbers:
+            self._run(number)
 
     def cancel(self, task: Task) -> None:
         """Ask running work to stop; work still waiting stops at once."""

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 
 from ..core.evidence.light_record import LightRecord, described, kept_record, record, recorded
@@ -16,6 +19,7 @@ from ..core.media.formats import Delivery
 from ..core.media.frames import Frame
 from ..core.media.reel import Reading, ReelReader
 from ..core.media.repeats import Repeats
+from ..core.model.registry import STEPS
 from ..core.model.shots import Shot, Shots
 from ..core.pipeline.analyses import Analyses
 from ..core.pipeline.render import RenderedShot, RenderSpec, open_unchanged
@@ -23,7 +27,7 @@ from ..core.pipeline.report import TreatedShot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.facts import SoundFacts, StoredFacts
-from ..store.models import Reel
+from ..store.models import Reel, ShotRow
 
 
 def reading_of(reel: Reel) -> Reading:
@@ -181,6 +185,53 @@ def _free_volumes(folder: Path, keep: Path) -> None:
 def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
     """Where a shot's analyses are kept."""
     return Analyses(data.analyses, computed_under(reel), *shot.span)
+
+
+def learned_under(reel: Reel) -> str:
+    """What the names of all analyses of a reel rest on: its fingerprint, how it is read, and the versions of the steps."""
+    return ",".join([computed_under(reel), *(f"{kind.kind}{kind.version}" for kind in STEPS.values())])
+
+
+def analysis_keys(data: DataFolder, reel: Reel, shot: Shot, under: str) -> list[str]:
+    """The names of the analyses that a shot's treatment rests on, under what `learned_under` gives.
+
+    They are kept with the shot until it changes: working them out reads all its findings.
+    """
+    known = known_keys((shot,), under).get(shot.id)
+    if known is None:
+        active, kept = edits.named(shot).active, analyses_of(data, reel, shot)
+        known = [kept.path(active[: n + 1]).stem for n in range(len(active))]
+        own = (ShotRow.id == shot.id) & (ShotRow.mark == shot.mark)
+        ShotRow.update(learns={"under": under, "keys": known}).where(own).execute()
+        with _lock:
+            _keys[shot.id, shot.mark, under] = known
+    return known
+
+
+def known_keys(shots: Sequence[Shot], under: str) -> dict[int, list[str]]:
+    """The names of the analyses of those shots, by their numbers, of which they were worked out before."""
+    with _lock:
+        looked = {s.id: _keys[at] for s in shots if (at := (s.id, s.mark, under)) in _keys}
+    found = {number: keys for number, keys in looked.items() if keys is not None}
+    lacking = {s.id: s.mark for s in shots if s.mark and s.id not in looked}
+    numbers = list(lacking)
+    for begin in range(0, len(numbers), _AT_ONCE):
+        some = numbers[begin : begin + _AT_ONCE]
+        rows: Any = (
+            ShotRow.select(ShotRow.id, ShotRow.mark, ShotRow.learns).where(ShotRow.id.in_(some), ShotRow.learns.is_null(False)).tuples()
+        )
+        told = {number: learns["keys"] for number, mark, learns in rows if mark == lacking[number] and learns["under"] == under}
+        found |= told
+        with _lock:
+            # None for those that nobody has worked out yet.
+            _keys.update({(number, lacking[number], under): told.get(number) for number in some})
+    return found
+
+
+# Shots that are asked for together.
+_AT_ONCE = 400
+_keys: LRUCache[tuple[int, str, str], list[str] | None] = LRUCache(20_000)
+_lock = threading.Lock()
 
 
 def _span_volume(data: DataFolder, reel: Reel, shot: Shot, source: ReelReader) -> TimeVolume:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -13,7 +13,7 @@ from ..core.evidence.shot_evidence import ShotEvidence
 from ..core.media.reel import ReelReader
 from ..core.model.findings import JudgedFinding
 from ..core.model.registry import DEFECTS
-from ..core.model.shots import Shot
+from ..core.model.shots import Shot, Shots, within
 from ..core.pipeline.survey import Finding, Surveyed, survey
 from ..store import edits
 from ..store.data import DataFolder
@@ -26,7 +26,9 @@ from .tasks import OpenSettings, SurveyDone, SurveySettings, TaskResult, setting
 def do_open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TaskResult:
     """Lay a shot open in time."""
     progress(0, what="Preparing time slices")
-    open_volume(data, reel, edits.shot_of(reel, settings_of(task, OpenSettings).shot), open_as_taken_in(reel), progress)
+    place = edits.place_of_shot(reel, settings_of(task, OpenSettings).number)
+    if place is not None:
+        open_volume(data, reel, edits.shot_of(reel, place), open_as_taken_in(reel), progress)
     return TaskResult()
 
 
@@ -34,13 +36,17 @@ def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     """Survey shots, one after another; what the user placed or dismissed stays so."""
     progress(0, what="Surveying")
     source = open_as_taken_in(reel)
-    places = settings_of(task, SurveySettings).shots
+    numbers = settings_of(task, SurveySettings).numbers or [s.id for s in edits.shots_of(reel) if s.use != "exclude"]
     total, took = 0, 0.0
-    for done, place in enumerate(places):
+    for done, number in enumerate(numbers):
+        place = edits.place_of_shot(reel, number)
+        if place is None:
+            # Its cut was taken out before its turn came.
+            continue
         shot = edits.shot_of(reel, place)
         start = time.monotonic()
-        begin, end = done / len(places), (done + 1) / len(places)
-        if len(places) > 1:
+        begin, end = done / len(numbers), (done + 1) / len(numbers)
+        if len(numbers) > 1:
             progress(begin, what=f"Surveying shot {place + 1}")
         volume = open_volume(data, reel, shot, source, progress.part(begin, begin + _LAID_OPEN * (end - begin)))
         share = _with_rate(progress, begin + _LAID_OPEN * (end - begin), end, shot.stop - shot.first)
@@ -55,9 +61,8 @@ def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         seconds = time.monotonic() - start
         took += seconds
         total += len(found.findings)
-        edits.change_shot(
-            reel, "Survey" if len(places) == 1 else f"Survey of shot {place + 1}", place, partial(_surveyed, found=found, seconds=seconds)
-        )
+        said = "Survey" if len(numbers) == 1 else f"Survey of shot {place + 1}"
+        edits.change(reel, said, partial(landed, surveyed=shot, found=found, seconds=seconds))
     total += _share_marks(data, reel, source, progress)
     return SurveyDone(found=total, seconds=round(took, 2))
 
@@ -78,7 +83,7 @@ def _with_rate(progress: TaskProgress, begin: float, end: float, frames: int) ->
 
 def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
-    shots = edits.shots_of(edits.current(reel))
+    shots = edits.shots_of(reel)
     proven = [[f for f in edits.kept(s) if DEFECTS[f.kind].proves(f)] for s in shots]
     looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
     gained: dict[int, list[Finding]] = {}
@@ -95,18 +100,72 @@ def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: Tas
         if found:
             gained[n] = found
     if gained:
+        of = {shots[n].id: found for n, found in gained.items()}
 
-        def with_them(n: int, shot: Shot) -> Shot:
-            return shot.with_(findings=(*shot.findings, *(JudgedFinding.of(f) for f in gained[n]))) if n in gained else shot
+        def with_them(shot: Shot) -> Shot:
+            return shot.with_(findings=(*shot.findings, *(JudgedFinding.of(f) for f in of[shot.id]))) if shot.id in of else shot
 
-        edits.change(reel, "Marks shared between shots", tuple(with_them(n, s) for n, s in enumerate(shots)))
+        edits.change(reel, "Marks shared between shots", lambda now: tuple(with_them(s) for s in now))
     return sum(map(len, gained.values()))
 
 
-def _surveyed(shot: Shot, found: Surveyed, seconds: float) -> Shot:
-    """The shot with what a survey found; what the user placed or dismissed stays so."""
-    by_hand = [f for f in shot.findings if f.by_hand or (f.state == "dismissed" and f.evidence.shared)]
-    dismissed = {(f.kind, f.x, f.y) for f in shot.findings if f.state == "dismissed"}
-    judged = [JudgedFinding.of(f) for f in found.findings]
-    judged = [f.with_(state="dismissed") if (f.kind, f.x, f.y) in dismissed else f for f in judged]
-    return shot.with_(findings=(*judged, *by_hand), surveyed=round(seconds, 2), notes=found.notes)
+def landed(now: Shots, surveyed: Shot, found: Surveyed, seconds: float) -> Shots:
+    """The shots with what a survey found, wherever the cuts lie by now; what the user placed or judged stays so.
+
+    Parameters
+    ----------
+    now : tuple of Shot
+        As they are when the survey ends.
+    surveyed : Shot
+        As it was when the survey began.
+    found : Surveyed
+    seconds : float
+        That it took.
+    """
+    first, stop = surveyed.first, surveyed.stop
+    told = [JudgedFinding.of(f) for f in found.findings]
+    made = []
+    for shot in now:
+        if shot.first < stop and shot.stop > first:
+            whole = first <= shot.first and shot.stop <= stop
+            # A shot that reaches beyond what was looked at has to be surveyed again; what is known of the rest of it stays.
+            beyond = () if whole else (f for f in shot.findings if f.stop <= first or f.first >= stop)
+            inside = [f for f in shot.findings if f.first < stop and f.stop > first]
+            findings = (*_judged(inside, within(told, shot.first, shot.stop)), *beyond)
+            shot = shot.with_(findings=findings, surveyed=round(seconds, 2) if whole else None, notes=found.notes)
+        made.append(shot)
+    return tuple(made)
+
+
+def _judged(old: Sequence[JudgedFinding], new: Sequence[JudgedFinding]) -> list[JudgedFinding]:
+    """New findings with what the user made of them when they were found before; what he placed or chose himself stays in any case."""
+    left = list(old)
+    made = []
+    for found in new:
+        was = max((f for f in left if not f.by_hand), key=lambda f: _same(f, found), default=None)
+        if was is None or _same(was, found) < _ALIKE:
+            made.append(found)
+            continue
+        left.remove(was)
+        found = found.kept_as(was.id)
+        # What he left as doubtful convinced before.
+        if was.state == "dismissed" or was.chosen or (was.state == "doubtful" and was.convinces):
+            found = found.with_(state=was.state, chosen=was.chosen)
+        usual = type(found.evidence)()
+        chosen = {c: v for c in DEFECTS[found.kind].choices if (v := getattr(was.evidence, c)) != getattr(usual, c)}
+        made.append(found.with_(evidence=found.evidence.model_copy(update=chosen)) if chosen else found)
+    return made + [f for f in left if f.by_hand or f.chosen or (f.state == "dismissed" and f.evidence.shared)]
+
+
+# The share of their common box that two findings of one kind have in common when they are the same thing.
+_ALIKE = 0.3
+
+
+def _same(one: JudgedFinding, other: JudgedFinding) -> float:
+    """How far two findings are of one thing: the share of the box about both that both cover, 0 to 1; 0 if no frame has both."""
+    if one.kind != other.kind or one.stop <= other.first or one.first >= other.stop:
+        return 0.0
+    across = min(one.x + one.width, other.x + other.width) - max(one.x, other.x)
+    down = min(one.y + one.height, other.y + other.height) - max(one.y, other.y)
+    both = max(0, across) * max(0, down)
+    return both / (one.width * one.height + other.width * other.height - both)

@@ -34,28 +34,28 @@ class DrawSettings(TaskSettings):
 
 
 class OpenSettings(TaskSettings):
-    """The place of the shot that is laid open in time."""
+    """The number of the shot that is laid open in time."""
 
-    shot: int
+    number: int = 0
 
 
 class SurveySettings(TaskSettings):
-    """The places of the shots that are surveyed."""
+    """The numbers of the shots that are surveyed; all that are not excluded if none is named."""
 
-    shots: tuple[int, ...] = (0,)
+    numbers: tuple[int, ...] = ()
 
 
 class AnalysisSettings(TaskSettings):
-    """The keys of the analyses that are to be made: others supersede a task."""
+    """What the analyses that are to be made are called, in short: others supersede a task."""
 
-    learns: tuple[str, ...] = ()
+    learns: str = ""
 
 
 class TrackSettings(TaskSettings):
-    """The track that is followed, from a frame ``on``, ``back`` or ``both`` ways."""
+    """The track that is followed, by its number and its shot's, from a frame ``on``, ``back`` or ``both`` ways."""
 
-    shot: int
-    track: str
+    number: int
+    track: int
     direction: str = "both"
     frame: int
 
@@ -67,9 +67,9 @@ class TrialSettings(TaskSettings):
 
 
 class CheckSettings(TaskSettings):
-    """The places of the shots that are checked."""
+    """The numbers of the shots that are checked."""
 
-    shots: tuple[int, ...]
+    numbers: tuple[int, ...] = ()
 
 
 class RenderSettings(TaskSettings):

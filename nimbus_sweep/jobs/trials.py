@@ -32,7 +32,7 @@ def shot_of_trial(reel: Reel, plan: Plan) -> int:
     SweepError
         If a cut parts them.
     """
-    shots = edits.shots_of(edits.current(reel))
+    shots = edits.shots_of(reel)
     place = place_of(shots, min(plan.first, shots[-1].stop - 1))
     if plan.stop > shots[place].stop:
         raise SweepError(

@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from ..core.base.errors import Cancelled, SweepError
 from ..core.base.failures import mark_failure
 from ..logs import about, log_path
+from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, database, now
 from . import drawing
@@ -36,6 +37,7 @@ def perform(data: DataFolder, task_id: int) -> None:
         if not taken:
             return
         task = Task.get_by_id(task_id)
+        edits.author.set((task.who, ""))
         with about(task.reel_id, task.id):
             log.info("%s begins", task.kind)
             _end(task, **_outcome(data, task))

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-import re
+import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -11,9 +12,12 @@ from typing import TYPE_CHECKING, Any
 import peewee as pw
 from peewee_migrate import Router
 
+from ..core.base.errors import SweepError
+from .contents import Contents
 from .facts import StoredFacts
 
 database = pw.DatabaseProxy()
+contents = Contents(Path("contents"))
 
 
 def writing() -> Any:
@@ -99,25 +103,146 @@ class Reel(Model):
     reading = JSONField(null=True)
     look = pw.CharField(default="")
     created = pw.CharField(default=now)
+    revision = pw.IntegerField(default=0)
+    mark = pw.CharField(default="")
+
+
+class LeanField(JSONField):
+    """Plain values kept as JSON text, what is long in them as files."""
+
+    def db_value(self, value: Any) -> str | None:
+        """To the database."""
+        return super().db_value(contents.lean(value))
+
+    def python_value(self, value: str | None) -> Any:
+        """From the database."""
+        return contents.whole(super().python_value(value))
 
 
 class Edit(Model):
-    """The state of a reel after one change by the user: the undo history.
+    """A change to the shots of a reel: the undo history.
 
-    `shots` are the reel's shots with their findings and treatments. The current edit is the newest one with
-    `undone` false.
+    `changes` are the rows it changed, each before and behind (`rows.RowChange`); `number` is the revision that the reel got when it
+    was last made, taken back or made again, `page` what the page that did it calls itself. What was taken back is `undone`, and `dropped` once something else was done instead.
     """
 
     reel = pw.ForeignKeyField(Reel, backref="edits", on_delete="CASCADE")
     what = pw.CharField()
-    shots = JSONField(default=list)
+    who = pw.CharField(default="")
+    page = pw.CharField(default="")
+    changes = JSONField(default=list)
+    number = pw.IntegerField(default=0)
     undone = pw.BooleanField(default=False)
+    dropped = pw.BooleanField(default=False)
     created = pw.CharField(default=now)
 
-    @property
-    def mark(self) -> str:
-        """What no other edit has: numbers of edits that were taken back and dropped are given out again."""
-        return f"{self.id}-{re.sub(r'[^0-9]', '', self.created)}"
+    class Meta:
+        """Looked up by reel, newest first."""
+
+        indexes = ((("reel", "undone", "dropped"), False), (("reel", "number"), False))
+
+
+class ShotRow(Model):
+    """A shot of a reel as it is now; `mark` is another one whenever anything of it changes. See `core.model.shots.Shot`.
+
+    `learns` are the names of the analyses its treatment needs, as far as they were worked out, with what they were worked out for.
+    """
+
+    id = pw.IntegerField(primary_key=True)
+    reel = pw.ForeignKeyField(Reel, backref="shot_rows", on_delete="CASCADE")
+    first = pw.IntegerField()
+    stop = pw.IntegerField()
+    enter = pw.IntegerField()
+    leave = pw.IntegerField()
+    handles = pw.IntegerField()
+    span = JSONField()
+    name = pw.CharField(max_length=120)
+    use = pw.CharField()
+    cut = pw.CharField()
+    confirmed = pw.BooleanField()
+    change = pw.FloatField()
+    surveyed = pw.FloatField(null=True)
+    notes = JSONField()
+    recipe = JSONField()
+    verdict = pw.CharField()
+    remark = pw.TextField()
+    judged = pw.CharField()
+    mark = pw.CharField(default="")
+    learns = JSONField(null=True)
+
+    class Meta:
+        """Looked up by reel, in order."""
+
+        table_name = "shot"
+        indexes = ((("reel", "first"), False),)
+
+
+class FindingRow(Model):
+    """A finding of a shot. See `core.model.findings.JudgedFinding`."""
+
+    id = pw.IntegerField(primary_key=True)
+    shot = pw.ForeignKeyField(ShotRow, backref="finding_rows", on_delete="CASCADE", index=False)
+    place = pw.IntegerField()
+    kind = pw.CharField()
+    step = pw.CharField()
+    x = pw.IntegerField()
+    y = pw.IntegerField()
+    width = pw.IntegerField()
+    height = pw.IntegerField()
+    first = pw.IntegerField()
+    stop = pw.IntegerField()
+    confidence = pw.FloatField()
+    evidence = LeanField()
+    by_hand = pw.BooleanField()
+    title = pw.CharField()
+    sentence = pw.TextField()
+    state = pw.CharField()
+    chosen = pw.BooleanField()
+
+    class Meta:
+        """Looked up by shot, in order, and counted by state."""
+
+        table_name = "finding"
+        indexes = ((("shot", "place"), False), (("shot", "state"), False))
+
+
+class StepRow(Model):
+    """A step of a shot's treatment. See `core.model.recipes.Step`."""
+
+    id = pw.IntegerField(primary_key=True)
+    shot = pw.ForeignKeyField(ShotRow, backref="step_rows", on_delete="CASCADE")
+    place = pw.IntegerField()
+    kind = pw.CharField()
+    on = pw.BooleanField()
+    settings = LeanField()
+    region = LeanField(null=True)
+    hold_out = LeanField(null=True)
+
+    class Meta:
+        """The table is named as the others are."""
+
+        table_name = "step"
+
+
+class TrackRow(Model):
+    """A track of a shot's treatment. See `core.model.tracks.Track`."""
+
+    id = pw.IntegerField(primary_key=True)
+    shot = pw.ForeignKeyField(ShotRow, backref="track_rows", on_delete="CASCADE")
+    place = pw.IntegerField()
+    name = pw.CharField()
+    told = LeanField()
+
+    class Meta:
+        """The table is named as the others are."""
+
+        table_name = "track"
+
+
+class Counter(Model):
+    """The number that the next row gets: none is given out twice, though a row that was taken back may come again."""
+
+    next = pw.BigIntegerField(default=1)
 
 
 class StrokeChange(Model):
@@ -149,6 +274,7 @@ class Task(Model):
     rate = pw.FloatField(default=0)
     what = pw.CharField(default="")
     error = pw.TextField(default="")
+    who = pw.CharField(default="")
     cancel = pw.BooleanField(default=False)
     attempts = pw.IntegerField(default=0)
     settings = JSONField(null=True)
@@ -187,14 +313,41 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, StrokeChange, Task, Trial, SavedRecipe, Setting)
+TABLES = (Job, Reel, Edit, ShotRow, FindingRow, StepRow, TrackRow, Counter, StrokeChange, Task, Trial, SavedRecipe, Setting)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:
-    """Open the database and bring its tables up to date."""
+    """Open the database and bring its tables up to date; what was there before is copied first.
+
+    Raises
+    ------
+    SweepError
+        If it was made by a newer version, or is no database.
+    """
     opened = pw.SqliteDatabase(
         str(path), pragmas={"journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 10_000, "synchronous": "normal"}
     )
     database.initialize(opened)
-    Router(opened, migrate_dir=str(Path(__file__).parent / "migrations"), ignore=["basemodel"]).run()
+    contents.folder = path.parent / "contents"
+    router = Router(opened, migrate_dir=str(Path(__file__).parent / "migrations"), ignore=["basemodel"])
+    try:
+        known, done = set(router.todo), router.done
+        if newer := [name for name in done if name not in known]:
+            raise SweepError(
+                f"The data folder {path.parent} was used by a newer version of Nimbus Sweep ({newer[-1]}), which keeps its data in another "
+                "way. Bring Nimbus Sweep up to date, or name another folder with --data."
+            )
+        if done and router.diff:
+            _copied(opened, path.with_name(f"{path.stem}-before-{router.diff[-1]}.db"))
+        router.run()
+    except pw.DatabaseError as error:
+        raise SweepError(
+            f"The database {path} cannot be read ({error}). Put a backup back in its place, or name another folder with --data."
+        ) from error
     return opened
+
+
+def _copied(opened: pw.SqliteDatabase, path: Path) -> None:
+    """Copy the database as it is, by SQLite's own backup."""
+    with closing(sqlite3.connect(path)) as other:
+        opened.connection().backup(other)  # type: ignore[no-untyped-call]

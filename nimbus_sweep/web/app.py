@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import logging
+import re
 from urllib.parse import urlsplit
 
 from flask import Flask, Response, abort, jsonify, render_template, request
+from flask.typing import ResponseReturnValue
 from jinja2 import ChoiceLoader
 from werkzeug.exceptions import HTTPException
 
@@ -13,7 +15,8 @@ from .. import wording
 from ..core.base.errors import ChangedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..logs import log_path
-from ..store.models import database
+from ..store import edits
+from ..store.models import Edit, Reel, database, writing
 from ..wording import lamps
 from ..wording.reels import FILTERS as REEL_WORDS
 from ..wording.tracks import GLOBALS as TRACK_WORDS
@@ -36,13 +39,68 @@ from .stages import (
     trials,
     wear,
 )
+from .stages.common import named_by_number
 
 log = logging.getLogger(__name__)
 
 
+class Application(Flask):
+    """A change to a reel is made in one turn: whole or not at all, on what is there, and never over what its page has not seen."""
+
+    def dispatch_request(self) -> ResponseReturnValue:
+        """Answer a request; what it names by number is looked for where it is now."""
+        named = _NAMED.match(request.path)
+        if request.view_args is None or "reel_id" not in request.view_args or request.routing_exception is not None:
+            return super().dispatch_request()
+        if request.method != "POST":
+            _translate(named)
+            return super().dispatch_request()
+        with services().queue.held(), writing():
+            reel = Reel.get_or_none(Reel.id == request.view_args["reel_id"])
+            if reel is None:
+                return super().dispatch_request()
+            _translate(named)
+            edits.author.set((services().user, request.headers.get("X-Page", "")[:40]))
+            seen = request.headers.get("X-Revision", "")
+            others = edits.unseen(reel, seen) if seen else []
+            if others and request.endpoint in ("reels.undo", "reels.redo"):
+                raise MeantForAnother(_meanwhile(others[-1]))
+            answer = self.make_response(super().dispatch_request())
+            over = edits.lost(reel, reel.revision, others) if others and answer.status_code < 400 else None
+            if over is not None:
+                raise MeantForAnother(_meanwhile(over))
+            return answer
+
+
+class MeantForAnother(Exception):
+    """A change was meant for something that was changed meanwhile."""
+
+
+# What a request names by its number.
+_NAMED = re.compile(r"/reels/\d+/(findings|steps|tracks)/\d+")
+
+
+def _translate(named: re.Match[str] | None) -> None:
+    """Put the place of a finding, a step or a track, as it is now, where the request has its number."""
+    if named is None or request.view_args is None or "index" not in request.view_args:
+        return
+    reel = Reel.get_or_none(Reel.id == request.view_args["reel_id"])
+    if reel is not None and reel.state == "ready":
+        request.view_args["index"] = named_by_number(reel, named[1], request.view_args["index"])
+
+
+def _meanwhile(edit: Edit) -> str:
+    who = f" by {edit.who}" if edit.who else ""
+    return f"Meanwhile this was changed{who}: {edit.what}. The page shows it now; do it again if it is still wanted."
+
+
+def _overtaken(error: MeantForAnother) -> tuple[Response | str, int]:
+    return _said(str(error), 409)
+
+
 def create_app(shared: Services) -> Flask:
     """Make the application."""
-    app = Flask(__name__)
+    app = Application(__name__)
     app.extensions["services"] = shared
     app.json.sort_keys = False  # type: ignore[attr-defined]
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -75,6 +133,7 @@ def create_app(shared: Services) -> Flask:
     app.before_request(_connect)
     app.teardown_request(_close)
     app.after_request(_headers)
+    app.register_error_handler(MeantForAnother, _overtaken)
     app.register_error_handler(SweepError, _explained)
     app.register_error_handler(HTTPException, _refused)
     app.register_error_handler(Exception, _unforeseen)

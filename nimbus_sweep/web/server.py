@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 from collections.abc import Sequence, Set
 from pathlib import Path
 
@@ -52,7 +53,9 @@ def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path
     from .viewing import Viewing
 
     hosts = frozenset({f"127.0.0.1:{port}", f"localhost:{port}"})
-    services = Services(data=data, queue=queue, viewing=Viewing(data), allowed=allowed, upload_limit=upload_limit, hosts=hosts)
+    services = Services(
+        data=data, queue=queue, viewing=Viewing(data), allowed=allowed, upload_limit=upload_limit, hosts=hosts, user=_user()
+    )
     app = create_app(services)
     try:
         return waitress.server.create_server(
@@ -60,3 +63,11 @@ def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path
         )
     except OSError as error:
         raise SweepError(f"Port {port} is taken ({error.strerror}). Stop what uses it, or name another with --port.") from error
+
+
+def _user() -> str:
+    """Who runs the application here; empty where the system has no name for it."""
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):
+        return ""

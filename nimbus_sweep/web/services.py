@@ -28,6 +28,8 @@ class Services:
         Bytes.
     hosts : frozenset of str
         Addresses the application answers under; any when empty.
+    user : str
+        Who changes are made by.
     """
 
     data: DataFolder
@@ -36,6 +38,7 @@ class Services:
     allowed: Sequence[Path] = ()
     upload_limit: int = 20_000_000_000
     hosts: frozenset[str] = field(default_factory=frozenset)
+    user: str = ""
 
 
 def services() -> Services:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import threading
 from collections import deque
@@ -30,14 +31,14 @@ from ..core.pipeline.trials import Computed, Plan
 from ..core.tools.plate_patch.plate_plan import PlatePlan
 from ..core.tools.reframe import ReframePlan, ReframeSettings
 from ..core.tools.retouch import RetouchSettings
-from ..jobs.reels import analyses_of, computed_under, open_as_taken_in, volume_path
+from ..jobs.reels import analyses_of, analysis_keys, computed_under, known_keys, learned_under, open_as_taken_in, volume_path
 from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Reel, Trial
 
 VIEWS = ("source", "treated", "difference")
 # The view in which the plane of a track stands still, by its number; and a plate of a step, as it lies on its plane.
-STILL_VIEW, PLATE_VIEW = re.compile(r"still-(\d{1,3})"), re.compile(r"plate-(\d{1,3})-(\d{1,3})")
+STILL_VIEW, PLATE_VIEW = re.compile(r"still-(\d{1,15})"), re.compile(r"plate-(\d{1,15})-(\d{1,3})")
 # The view of one of a trial's ways: the trial's number, and the way's from 0.
 TRIAL_VIEW = re.compile(r"trial-(\d{1,9})-(\d)")
 _Held = TypeVar("_Held")
@@ -115,8 +116,7 @@ class Viewing:
 
     def shots(self, reel: Reel) -> Shots:
         """The reel's shots as they are now."""
-        edit = edits.current(reel)
-        return self._keep(("shots", reel.id, edit.mark), lambda: edits.shots_of(edit))
+        return edits.shots_of(reel)
 
     def analyses(self, reel: Reel, shot: Shot) -> Analyses:
         """Where a shot's analyses are kept."""
@@ -124,7 +124,25 @@ class Viewing:
 
     def ready(self, reel: Reel) -> bool:
         """Whether every shot's treated picture can be shown at once."""
-        return all(self.analyses(reel, s).ready(edits.named(s)) for s in self.shots(reel) if s.treated)
+        made, under = self._made(), learned_under(reel)
+        treated = [s for s in self.shots(reel) if s.treated]
+        known = known_keys(treated, under)
+        # What was worked out is looked at first: most often something is missing, or nothing.
+        if any(key not in made for keys in known.values() for key in keys):
+            return False
+        return all(key in made for s in treated if s.id not in known for key in analysis_keys(self._data, reel, s, under))
+
+    def ready_shot(self, reel: Reel, shot: Shot) -> bool:
+        """Whether a shot's treated picture can be shown at once."""
+        made = self._made()
+        return all(key in made for key in analysis_keys(self._data, reel, shot, learned_under(reel)))
+
+    def _made(self) -> set[str]:
+        """The names of the analyses that are there."""
+        try:
+            return {path.stem for path in self._data.analyses.iterdir()}
+        except FileNotFoundError:
+            return set()
 
     def known(self, reel: Reel, shot: Shot, layout: PictureFormat) -> list[Knowledge]:
         """What the steps of a shot know; raises NotReady while an analysis is missing."""
@@ -159,14 +177,13 @@ class Viewing:
 
     def patched(self, reel: Reel) -> NDArray[np.int64]:
         """How many places of each frame are mended in that frame alone, as far as it is known."""
-        edit = edits.current(reel)
-        ready = tuple(self.analyses(reel, s).ready(edits.named(s)) for s in self.shots(reel) if s.treated)
-        return self._keep(("patched", reel.id, edit.mark, ready), lambda: self._counted(reel))
+        made, known = self._made(), known_keys([s for s in self.shots(reel) if s.treated], learned_under(reel))
+        ready = sum(key in made for keys in known.values() for key in keys)
+        return self._keep(("patched", reel.id, edits.revision(reel), ready), lambda: self._counted(reel))
 
     def by_hand(self, reel: Reel) -> dict[int, int]:
         """Frames that were touched by hand, with how many strokes each."""
-        edit = edits.current(reel)
-        return self._keep(("by hand", reel.id, edit.mark), lambda: self._touched(reel))
+        return self._keep(("by hand", reel.id, edits.revision(reel)), lambda: self._touched(reel))
 
     def _touched(self, reel: Reel) -> dict[int, int]:
         counts: dict[int, int] = {}
@@ -180,7 +197,7 @@ class Viewing:
     def _counted(self, reel: Reel) -> NDArray[np.int64]:
         counts = np.zeros(reel.frames, np.int64)
         for shot in self.shots(reel):
-            if not shot.treated or not self.analyses(reel, shot).ready(edits.named(shot)):
+            if not shot.treated or not self.ready_shot(reel, shot):
                 continue
             for known in self.known(reel, shot, self.reader(reel).format):
                 inner = unconfined(known)
@@ -189,10 +206,14 @@ class Viewing:
                     counts += np.bincount(np.array(inside, np.int64), minlength=reel.frames)[: reel.frames]
         return counts
 
-    def analysis_keys(self, reel: Reel) -> list[str]:
-        """The names of all analyses that the treatment of the reel rests on."""
-        treated = [(self.analyses(reel, s), edits.named(s).active) for s in self.shots(reel) if s.treated]
-        return [kept.path(active[: n + 1]).stem for kept, active in treated for n in range(len(active))]
+    def learns(self, reel: Reel, shot: Shot) -> str:
+        """What the analyses of the reel's treatments are called, in short, of which at least those of one shot are worked out."""
+        treated, under = [s for s in self.shots(reel) if s.treated], learned_under(reel)
+        if shot.treated:
+            analysis_keys(self._data, reel, shot, under)
+        known = known_keys(treated, under)
+        told = [" ".join(known[s.id]) if s.id in known else s.mark for s in treated]
+        return hashlib.sha256("/".join(told).encode()).hexdigest()
 
     def treated(self, reel: Reel, source: FrameSource, number: int, window: Window | None = None) -> FrameSource:
         """`source`, the reel or a volume, with the treatment of frame `number`'s shot, at least within `window`.
@@ -235,23 +256,24 @@ class Viewing:
         known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(strokes.unfolded(recipe), source.format))
         return chain(source, known, plan.first, plan.stop, window)
 
-    def _still(self, reel: Reel, index: int, source: FrameSource, number: int) -> FrameSource:
+    def _still(self, reel: Reel, number_of_track: int, source: FrameSource, number: int) -> FrameSource:
         """`source`, treated as far as that is learned, laid so that a track's plane lies as in its reference."""
         shots = self.shots(reel)
         shot = shots[place_of(shots, number)]
-        if index >= len(shot.recipe.tracks):
+        track = next((t for t in shot.recipe.tracks if t.id == number_of_track), None)
+        if track is None:
             raise SweepError("There is no such track any more. Look at the list in Treatment.")
-        track = shot.recipe.tracks[index]
         if shot.treated and self.analyses(reel, shot).ready(edits.named(shot)):
             source = self.treated(reel, source, number)
         return ReframePlan(source.format, ReframeSettings(track=track.name), shot.recipe.tracks).apply(source, shot.enter, shot.leave)
 
-    def _plate(self, reel: Reel, index: int, which: int, source: FrameSource, number: int) -> FrameSource:
+    def _plate(self, reel: Reel, number_of_step: int, which: int, source: FrameSource, number: int) -> FrameSource:
         """The frame in which a step's plane lies as in its reference, with one of its plates over it, whatever frame is asked for."""
         shots = self.shots(reel)
         shot = shots[place_of(shots, number)]
         steps = shot.recipe.steps
-        if index >= len(steps) or not steps[index].on:
+        index = next((n for n, s in enumerate(steps) if s.id == number_of_step and s.on), None)
+        if index is None:
             raise SweepError("There is no such plate any more. Look at the list in Treatment.")
         at = sum(s.on for s in steps[:index])
         known = self.known(reel, shot, source.format)

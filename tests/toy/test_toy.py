@@ -64,7 +64,7 @@ def test_a_kind_that_is_added_is_found_everywhere(toy: None, desk: Desk) -> None
     assert (
         "White squares" in sheet and "White in all frames, 8 x 6 px, at 240 of 255." in sheet and "Each is white in every frame." in sheet
     )
-    (site,) = [s for s in desk.client.get(f"/reels/{reel}/state").get_json()["sites"][0] if s["title"] == "White square"]
+    (site,) = [s for s in desk.client.get(f"/reels/{reel}/state").get_json()["sites"] if s["title"] == "White square"]
     assert (site["x"], site["y"], site["width"], site["height"], site["drawn"]) == (*BOX, "box")
     # The treatment, a saved recipe, the check and the papers.
     desk.post(f"/reels/{reel}/steps", {"kind": "square-fill"})

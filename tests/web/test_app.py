@@ -63,7 +63,7 @@ def test_the_whole_job(desk: Desk, open_reel: int, placed: Path, tmp_path: Path)
     treated(desk, open_reel)
     now = state(desk, open_reel)
     assert now["treated"]
-    assert {(s["x"], s["y"]) for s in now["sites"][0] if s["state"] == "kept"} == {(s.x, s.y) for s in SITES}
+    assert {(s["x"], s["y"]) for s in now["sites"] if s["state"] == "kept"} == {(s.x, s.y) for s in SITES}
     assert "Pixel mend" in desk.client.get(f"/reels/{open_reel}/sheet/treatment").get_data(as_text=True)
     assert desk.post(f"/reels/{open_reel}/render").status_code == 200
     desk.work()
@@ -131,17 +131,17 @@ def test_odd_requests(desk: Desk, open_reel: int, url: str, status: int) -> None
 
 def test_undo_and_redo(desk: Desk, open_reel: int) -> None:
     treated(desk, open_reel)
-    index = next(s["index"] for s in state(desk, open_reel)["sites"][0] if s["state"] == "kept")
+    index = next(n for n, s in enumerate(state(desk, open_reel)["sites"]) if s["state"] == "kept")
     desk.post(f"/reels/{open_reel}/findings/{index}/dismissed")
-    assert state(desk, open_reel)["sites"][0][index]["state"] == "dismissed"
+    assert state(desk, open_reel)["sites"][index]["state"] == "dismissed"
     assert not state(desk, open_reel)["treated"], "the repair waits for its analysis"
     desk.work()
     assert state(desk, open_reel)["treated"]
     assert desk.post(f"/reels/{open_reel}/undo").get_json()["said"].startswith("Taken back: Dismissed")
-    assert state(desk, open_reel)["sites"][0][index]["state"] == "kept"
+    assert state(desk, open_reel)["sites"][index]["state"] == "kept"
     assert state(desk, open_reel)["treated"], "the analysis from before is used again"
     desk.post(f"/reels/{open_reel}/redo")
-    assert state(desk, open_reel)["sites"][0][index]["state"] == "dismissed"
+    assert state(desk, open_reel)["sites"][index]["state"] == "dismissed"
     desk.post(f"/reels/{open_reel}/undo")
     desk.post(f"/reels/{open_reel}/steps/0/switch")
     assert state(desk, open_reel)["redo"] is None, "a new change ends what could be put on again"
@@ -153,10 +153,10 @@ def test_undo_and_redo(desk: Desk, open_reel: int) -> None:
 
 def test_the_light_of_a_finding_is_drawn_against_that_around_it(desk: Desk, open_reel: int) -> None:
     site = SITES[1]
-    index = desk.post(f"/reels/{open_reel}/findings", {"x": site.x, "y": site.y}).get_json()["index"]
+    number = desk.post(f"/reels/{open_reel}/findings", {"x": site.x, "y": site.y}).get_json()["index"]
     sheet = desk.client.get(f"/reels/{open_reel}/sheet/condition").text
-    assert f"/findings/{index}/course" in sheet
-    told = desk.client.get(f"/reels/{open_reel}/findings/{index}/course")
+    assert f"/findings/{number}/course" in sheet
+    told = desk.client.get(f"/reels/{open_reel}/findings/0/course")
     assert told.status_code == 200
     here, around = re.findall(r'<polyline points="([^"]+)"', told.text)[::-1]
     assert len(here.split()) == len(around.split()) > 3
@@ -171,7 +171,7 @@ def test_placing_nudging_and_settings(desk: Desk, open_reel: int) -> None:
     assert (told["x"], told["y"]) == (site.x, site.y)
     again = desk.post(f"/reels/{open_reel}/findings", {"x": site.x, "y": site.y}).get_json()
     assert again["index"] == told["index"], "the same place is not placed twice"
-    moved = desk.post(f"/reels/{open_reel}/findings/{told['index']}/move", {"dx": 1, "dy": 0}).get_json()
+    moved = desk.post(f"/reels/{open_reel}/findings/0/move", {"dx": 1, "dy": 0}).get_json()
     assert moved == {"x": site.x + 1, "y": site.y}
     assert desk.post(f"/reels/{open_reel}/findings", {"x": 5000, "y": 1}).status_code == 400
     assert desk.post(f"/reels/{open_reel}/findings", {"x": "a", "y": 1}).status_code == 400
@@ -179,7 +179,7 @@ def test_placing_nudging_and_settings(desk: Desk, open_reel: int) -> None:
     desk.post(f"/reels/{open_reel}/steps", {"kind": "pixel-mend"})
     assert desk.post(f"/reels/{open_reel}/steps/0/settings", {"sure": 7}).status_code == 400
     assert desk.post(f"/reels/{open_reel}/steps/0/settings", {"sure": 0.8}).status_code == 200
-    assert desk.post(f"/reels/{open_reel}/steps/5/switch").status_code == 404
+    assert desk.post(f"/reels/{open_reel}/steps/5/switch").status_code == 409
     recipe = json.loads(desk.client.get(f"/reels/{open_reel}/recipe.json").data)
     assert recipe["steps"][0]["settings"]["sites"][0]["x"] == site.x + 1
     assert desk.post(f"/reels/{open_reel}/recipe", recipe).status_code == 200

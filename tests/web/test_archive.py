@@ -73,7 +73,7 @@ def test_the_same_delivery_comes_out_to_the_last_bit(desk: Desk, kind: str, lear
     again = Reel.select().order_by(Reel.id.desc()).first()
     assert again.id != reel_id and again.state == "ready" and again.job_id == told["id"]
     assert delivered(desk, again.id, kind) == first
-    mine, theirs = (edits.shots_of(edits.current(desk.reel(n))) for n in (reel_id, again.id))
+    mine, theirs = (edits.shots_of(desk.reel(n)) for n in (reel_id, again.id))
     assert [s.model_dump(exclude={"recipe"}) for s in mine] == [s.model_dump(exclude={"recipe"}) for s in theirs]
     assert edits.resolved(mine[0]) == edits.resolved(theirs[0])
     # An archive of what was taken in is the archive.

@@ -76,7 +76,7 @@ def test_shots_are_named_excluded_and_given_points(desk: Desk, edited: int) -> N
     assert (shot.name, shot.use, shot.enter, shot.leave, shot.span) == ("Sea", "leave", 24, 30, (22, 32))
     assert desk.post(describe, {"enter": 10}).status_code == 422
     assert desk.post(describe, {"use": "burn"}).status_code == 400
-    assert desk.post(f"/reels/{edited}/shot?shot=9", {"name": "x"}).status_code == 404
+    assert desk.post(f"/reels/{edited}/shot?shot=9", {"name": "x"}).status_code == 409
 
 
 def test_lists_place_cuts_and_go_out(desk: Desk, edited: int) -> None:
@@ -104,7 +104,7 @@ def test_each_shot_is_surveyed_treated_and_delivered_for_itself(desk: Desk, spoi
     assert shots_of(desk, reel_id) == [(0, 24), (24, 40)]
     desk.post(f"/reels/{reel_id}/survey?shots=all")
     desk.work()
-    told = state(desk, reel_id)["sites"]
+    told = [desk.client.get(f"/reels/{reel_id}/state?shot={n}").get_json()["sites"] for n in (0, 1)]
     assert {(s["x"], s["y"]) for s in told[0] if s["state"] == "kept"} == {(s.x, s.y) for s in SITES}
     assert not [s for s in told[1] if s["state"] == "kept"]
     desk.post(f"/reels/{reel_id}/steps?shot=0", {"kind": "pixel-mend"})

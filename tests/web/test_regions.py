@@ -166,7 +166,7 @@ def test_what_cannot_be_is_refused_in_words(desk: Desk, at: str) -> None:
 def test_marks_are_drawn_by_hand_and_told_how_to_be_mended(desk: Desk, at: str) -> None:
     reel = number_of(at)
     told = desk.post(f"/reels/{reel}/findings/static-shade/outline?shot=0", {"shape": ELLIPSE, "frame": 0}).get_json()
-    assert told["index"] == 0
+    assert told["index"] == edits.shot_of(desk.reel(reel)).findings[0].id
     desk.post(f"/reels/{reel}/findings/0/set?shot=0", {"mended_by": "surround"})
     desk.post(f"/reels/{reel}/steps?shot=0", {"kind": "unshade"})
     desk.work()

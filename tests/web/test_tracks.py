@@ -241,6 +241,6 @@ def test_painting_where_the_plane_stands_still_lands_on_the_frame(desk: Desk, fo
     laid = desk.client.get(f"/reels/{followed}/steps/0/strokes/10?shot=0").get_json()["strokes"][0]
     assert np.allclose(laid["points"], moved(np.array(stroke["points"], float), track.way(10)), atol=0.02)
     assert abs(laid["size"] - 12) <= 1
-    assert desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [stroke], "still": 4}).status_code == 404
+    assert desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [stroke], "still": 4}).status_code == 409
     assert desk.post(f"/reels/{followed}/steps/0/strokes?shot=0", {"strokes": [{"frame": 10}], "still": 0}).status_code == 400
     assert desk.client.get(f"/reels/{followed}/frame/10.jpg?view=still-6&w=160", headers={"Accept": "application/json"}).status_code == 422

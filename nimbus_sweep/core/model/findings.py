@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal, Self
+from typing import TYPE_CHECKING, Any, Literal, Self, overload
 
-from pydantic import BaseModel, ConfigDict, Field, SerializeAsAny, model_validator
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, SerializeAsAny, model_validator
+from pydantic_core import CoreSchema, core_schema
 
+from .kept import Kept
 from .registry import DEFECTS
 
 if TYPE_CHECKING:
@@ -118,7 +121,7 @@ class Finding(BaseModel):
         return {**self.model_dump(mode="json", exclude={"title", "sentence"}), "suggested": self.convinces}
 
 
-class JudgedFinding(Finding):
+class JudgedFinding(Finding, Kept):
     """A finding of a shot, with what the user made of it.
 
     Attributes
@@ -146,6 +149,59 @@ class JudgedFinding(Finding):
         """The finding alone."""
         values = {name: getattr(self, name) for name in Finding.model_fields}
         return Finding(**{**values, "confidence": 1.0 if self.chosen else self.confidence})
+
+
+class Findings(Sequence[JudgedFinding]):
+    """The findings of a shot, in order; of one with very many they are read when they are first asked for.
+
+    Parameters
+    ----------
+    told : sequence of JudgedFinding
+    read : callable or None
+        Gives them instead.
+    """
+
+    def __init__(self, told: Sequence[JudgedFinding] = (), read: Callable[[], Sequence[JudgedFinding]] | None = None) -> None:
+        self._told, self._read = tuple(told), read
+
+    def _all(self) -> tuple[JudgedFinding, ...]:
+        if self._read is not None:
+            self._told = tuple(self._read())
+            self._read = None
+        return self._told
+
+    @overload
+    def __getitem__(self, at: int) -> JudgedFinding: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> tuple[JudgedFinding, ...]: ...
+
+    def __getitem__(self, at: int | slice) -> JudgedFinding | tuple[JudgedFinding, ...]:
+        return self._all()[at]
+
+    def __len__(self) -> int:
+        return len(self._all())
+
+    def __iter__(self) -> Iterator[JudgedFinding]:
+        return iter(self._all())
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Sequence) and self._all() == tuple(other)
+
+    def __hash__(self) -> int:
+        return hash(self._all())
+
+    def __repr__(self) -> str:
+        return f"Findings({self._all()!r})"
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, _source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        listed = handler.generate_schema(tuple[JudgedFinding, ...])
+        return core_schema.no_info_wrap_validator_function(
+            lambda sent, check: sent if isinstance(sent, cls) else cls(check(sent)),
+            listed,
+            serialization=core_schema.wrap_serializer_function_ser_schema(lambda told, plain: plain(tuple(told)), schema=listed),
+        )
 
 
 class Note(BaseModel):

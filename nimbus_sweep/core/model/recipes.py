@@ -11,13 +11,14 @@ from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, Pr
 
 from ..base.errors import SweepError
 from .findings import Finding
+from .kept import Kept
 from .kinds import StepKind
 from .regions import Masked, Outside, Region
 from .registry import STEPS
 from .tracks import Riding, Track
 
 
-class Step(BaseModel):
+class Step(Kept):
     """One step of a treatment.
 
     Attributes

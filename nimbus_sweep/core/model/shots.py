@@ -10,10 +10,11 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import ConfigDict, Field, PrivateAttr, model_validator
 
 from ..base.errors import SweepError
-from .findings import JudgedFinding, Note
+from .findings import Findings, JudgedFinding, Note
+from .kept import Kept
 from .recipes import Recipe
 
 HANDLES = 24
@@ -29,7 +30,7 @@ class FoundCut:
     change: float
 
 
-class Shot(BaseModel):
+class Shot(Kept):
     """The frames between two cuts, with all that belongs to them.
 
     Attributes
@@ -55,7 +56,7 @@ class Shot(BaseModel):
         Seconds the survey took.
     notes : tuple of Note
         What the survey could not tell, and why.
-    findings : tuple of JudgedFinding
+    findings : Findings
     recipe : Recipe
     verdict : str
         Of the inspection: ``accepted``; sent ``back``, with a remark; marked for treating it ``again``.
@@ -79,11 +80,23 @@ class Shot(BaseModel):
     change: float = 0.0
     surveyed: float | None = None
     notes: tuple[Note, ...] = ()
-    findings: tuple[JudgedFinding, ...] = ()
+    findings: Findings = Findings()
     recipe: Recipe = Recipe()
     verdict: Verdict = ""
     remark: str = Field(default="", max_length=2000)
     judged: str = ""
+    _mark: str = PrivateAttr(default="")
+
+    @property
+    def mark(self) -> str:
+        """What it is like as it is kept: another one after each change; empty for one that is not kept so."""
+        return str((self.__pydantic_private__ or {}).get("_mark", ""))
+
+    def marked(self, mark: str) -> Shot:
+        """The shot under a mark."""
+        made = self.model_copy()
+        made._mark = mark
+        return made
 
     @model_validator(mode="after")
     def _ordered(self) -> Shot:
@@ -100,12 +113,14 @@ class Shot(BaseModel):
 
     def with_(self, **values: Any) -> Shot:
         """A shot like this one with other values, checked."""
-        return Shot.model_validate({**{k: getattr(self, k) for k in type(self).model_fields}, **values})
+        made = Shot.model_validate({**{k: getattr(self, k) for k in type(self).model_fields}, **values})
+        made._id = self._id
+        return made
 
     @property
     def treated(self) -> bool:
         """Whether its treatment is put on."""
-        return self.use == "treat" and bool(self.recipe.active)
+        return self.use == "treat" and any(step.on for step in self.recipe.steps)
 
 
 Shots = tuple[Shot, ...]
@@ -131,14 +146,28 @@ def place_of(shots: Sequence[Shot], frame: int) -> int:
     raise SweepError(f"Frame {frame} lies outside the reel.")
 
 
+def within(findings: Iterable[JudgedFinding], first: int, stop: int) -> tuple[JudgedFinding, ...]:
+    """Those of some findings that are in frames `first` up to, not including, `stop`, cut down to these."""
+    inside = (f for f in findings if f.first < stop and f.stop > first)
+    return tuple(f if first <= f.first and f.stop <= stop else f.with_(first=max(first, f.first), stop=min(stop, f.stop)) for f in inside)
+
+
 def add_cut(shots: Shots, at: int, by: Literal["hand", "list"] = "hand", name: str = "") -> Shots:
-    """Cut before frame `at`; both parts keep the shot's findings and treatment."""
+    """Cut before frame `at`; both parts keep the shot's treatment, and of its findings those that are in their frames."""
     n = place_of(shots, at)
     shot = shots[n]
     if shot.first == at:
         raise SweepError(f"There is a cut at frame {at} already.")
-    before = shot.with_(stop=at, leave=min(shot.leave, at))
-    behind = shot.with_(first=at, enter=max(shot.enter, at), cut=by, confirmed=True, change=0.0, name=name)
+    before = shot.with_(stop=at, leave=min(shot.leave, at), findings=within(shot.findings, shot.first, at))
+    behind = shot.with_(
+        first=at,
+        enter=max(shot.enter, at),
+        cut=by,
+        confirmed=True,
+        change=0.0,
+        name=name,
+        findings=within(shot.findings, at, shot.stop),
+    ).kept_as(0)
     return (*shots[:n], before, behind, *shots[n + 1 :])
 
 
@@ -148,8 +177,23 @@ def remove_cut(shots: Shots, at: int) -> Shots:
     if n == 0 or shots[n].first != at:
         raise SweepError(f"There is no cut at frame {at}.")
     one, other = shots[n - 1], shots[n]
-    joined = one.with_(stop=other.stop, leave=other.leave if one.leave == one.stop else one.leave)
+    leave = other.leave if one.leave == one.stop else one.leave
+    joined = one.with_(stop=other.stop, leave=leave, findings=_joined(one.findings, other.findings))
     return (*shots[: n - 1], joined, *shots[n + 1 :])
+
+
+def _joined(one: Findings, other: Findings) -> tuple[JudgedFinding, ...]:
+    """The findings of two shots that become one: what is in both, as far as it was told of alike, is one that lasts."""
+
+    def known(f: JudgedFinding) -> tuple[object, ...]:
+        return f.kind, f.x, f.y, f.width, f.height, f.state
+
+    later = {known(f): f for f in other}
+    made = []
+    for f in one:
+        same = later.pop(known(f), None)
+        made.append(f if same is None else f.with_(first=min(f.first, same.first), stop=max(f.stop, same.stop)))
+    return (*made, *(f.kept_as(0) for f in later.values()))
 
 
 def move_cut(shots: Shots, at: int, to: int) -> Shots:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..base.errors import SweepError
+from .kept import Kept
 from .planes import Followed, Matrix, Model, Points, State, box_corners, from_corners, moved, nudged, smoothed
 from .regions import Part, Region
 from .shapes import Mask
@@ -52,7 +53,7 @@ class TrackSummary:
     bad: tuple[tuple[int, int, State], ...] = ()
 
 
-class Track(BaseModel):
+class Track(Kept):
     """A track of a shot.
 
     Attributes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, TypeVar
 
 from flask import abort, request
@@ -10,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from ...core.base.errors import SweepError
 from ...core.evidence.time_volume import kept_volume
 from ...core.imaging.patches import PatchPlan
+from ...core.model.kept import Kept
 from ...core.model.recipes import Step, first_fault
 from ...core.model.shapes import Shape
 from ...core.model.shots import Shot
@@ -40,11 +42,34 @@ LOOKED_AT = ("open", "ready")
 
 
 def place_named(reel: Reel) -> int:
-    """Which shot the request is about: its place, from 0."""
-    place = request.args.get("shot", 0, type=int)
-    if not 0 <= place < len(services().viewing.shots(reel)):
-        abort(404, "There is no such shot any more. Look at the list in Intake.")
+    """The place, from 0, of the shot that the request names by its number; the first if it names none."""
+    number = request.args.get("shot", type=int)
+    if number is None:
+        return 0
+    return place_of_number(reel, number)
+
+
+def place_of_number(reel: Reel, number: int) -> int:
+    """The place of a shot by its number; 409 where it is gone."""
+    place = edits.place_of_shot(reel, number)
+    if place is None:
+        abort(_gone(), "This shot is gone: the cuts were changed meanwhile. The page shows them now.")
     return place
+
+
+def named_by_number(reel: Reel, owner: str, number: int) -> int:
+    """The place of a finding, a step or a track of the shot that the request names, by its number; 409 where it is gone."""
+    shot = shot_named(reel)
+    listed: Sequence[Kept] = shot.findings if owner == "findings" else getattr(shot.recipe, owner)
+    place = next((n for n, one in enumerate(listed) if one.id == number), None)
+    if place is None:
+        abort(_gone(), f"This {owner.removesuffix('s')} is gone: it was taken out meanwhile. The page shows what is there now.")
+    return place
+
+
+def _gone() -> int:
+    """What is answered where something is gone: a change was meant for something else, who only looks finds nothing."""
+    return 409 if request.method == "POST" else 404
 
 
 def shot_named(reel: Reel) -> Shot:
@@ -116,14 +141,17 @@ def follow_up(reel: Reel) -> None:
     shared = services()
     if not shared.viewing.ready(reel):
         # What runs goes on unless it learns something else by now.
-        shared.queue.put("analysis", reel, AnalysisSettings(learns=tuple(shared.viewing.analysis_keys(reel))))
+        shots = shared.viewing.shots(reel)
+        number = request.args.get("shot", type=int)
+        shot = next((s for s in shots if s.id == number), shots[0])
+        shared.queue.put("analysis", reel, AnalysisSettings(learns=shared.viewing.learns(reel, shot)))
 
 
 def ensure_volume(reel: Reel, place: int) -> None:
     """Queue the laying open of a shot that is not."""
     shot = services().viewing.shots(reel)[place]
     if kept_volume(volume_path(services().data, reel, shot.first, shot.stop)) is None:
-        services().queue.put("open", reel, OpenSettings(shot=place))
+        services().queue.put("open", reel, OpenSettings(number=shot.id))
 
 
 def latest(reel: Reel, kind: str, *states: str) -> Task | None:
@@ -146,7 +174,9 @@ __all__ = [
     "follow_up",
     "latest",
     "ensure_volume",
+    "named_by_number",
     "place_named",
+    "place_of_number",
     "reel_or_404",
     "services",
     "settings_or_404",

@@ -36,8 +36,8 @@ def sheet(reel_id: int) -> str:
     shots, place = services().viewing.shots(reel), place_named(reel)
     shot = shots[place]
     by_state: dict[str, list[tuple[int, JudgedFinding]]] = {"kept": [], "doubtful": [], "dismissed": []}
-    for i, f in enumerate(shot.findings):
-        by_state[f.state].append((i, f))
+    for f in shot.findings:
+        by_state[f.state].append((f.id, f))
     return render_template(
         "sheets/condition.html",
         reel=reel,
@@ -45,7 +45,7 @@ def sheet(reel_id: int) -> str:
         place=place,
         shot=shot,
         surveyed=shot.surveyed is not None,
-        waiting=[n for n, s in enumerate(shots) if s.use != "exclude" and s.surveyed is None],
+        waiting=[s.id for s in shots if s.use != "exclude" and s.surveyed is None],
         busy=latest(reel, "survey", "waiting", "running"),
         findings=by_state,
         on={s.kind for s in shot.recipe.steps},
@@ -54,7 +54,7 @@ def sheet(reel_id: int) -> str:
         step_titles={kind.kind: kind.title for kind in STEPS.values()},
         light=drawn_light(reel, shot),
         ready=shot.treated and services().viewing.ready(reel),
-        revision=edits.current(reel).mark,
+        revision=edits.revision(reel),
     )
 
 
@@ -63,11 +63,11 @@ def survey(reel_id: int) -> Response:
     """Queue a survey of the shot named, or of all that are not excluded."""
     reel = reel_or_404(reel_id)
     shots = services().viewing.shots(reel)
-    every = [n for n, s in enumerate(shots) if s.use != "exclude"]
-    places = every if request.args.get("shots") == "all" else [place_named(reel)]
-    if not places:
+    every = [s.id for s in shots if s.use != "exclude"]
+    chosen = every if request.args.get("shots") == "all" else [shots[place_named(reel)].id]
+    if not chosen:
         raise SweepError("Every shot is excluded. Take one in again, in Intake.")
-    return jsonify(task=services().queue.put("survey", reel, SurveySettings(shots=tuple(places))).id)
+    return jsonify(task=services().queue.put("survey", reel, SurveySettings(numbers=tuple(chosen))).id)
 
 
 def _changed(reel: Reel, place: int, what: str, findings: Sequence[JudgedFinding]) -> None:
@@ -172,7 +172,7 @@ def by_hand(reel_id: int) -> Response:
     else:
         found.append(placed)
     _changed(reel, place, f"Placed {_where(placed)}", found)
-    return jsonify(x=placed.x, y=placed.y, index=len(found) - 1 if same is None else same)
+    return jsonify(x=placed.x, y=placed.y, index=_findings(reel, place)[-1 if same is None else same].id)
 
 
 @pages.post("/reels/<int:reel_id>/findings/<kind>/outline")
@@ -190,7 +190,7 @@ def drawn(reel_id: int, kind: str) -> Response:
     made = outline(shape, size, services().viewing.moment(reel, frame), shot.first, shot.stop)
     found = [*_findings(reel, place), JudgedFinding.of(made)]
     _changed(reel, place, f"Drew round {_where(made)}", found)
-    return jsonify(said=f"{title(made)} at {_where(made)}", index=len(found) - 1)
+    return jsonify(said=f"{title(made)} at {_where(made)}", index=_findings(reel, place)[-1].id)
 
 
 @pages.post("/reels/<int:reel_id>/findings/<int:index>/set")

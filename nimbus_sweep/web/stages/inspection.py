@@ -50,7 +50,7 @@ def sheet(reel_id: int) -> str:
         rendered=rendered,
         compared=compared,
         proof=result and proof(result, result.truth),
-        revision=edits.current(reel).mark,
+        revision=edits.revision(reel),
     )
 
 
@@ -68,10 +68,10 @@ def check(reel_id: int) -> Response:
     """Queue the check of a shot, or of all that are treated."""
     reel = reel_or_404(reel_id)
     shots = services().viewing.shots(reel)
-    places = [n for n, s in enumerate(shots) if s.treated] if read_body(_Check).all else [place_named(reel)]
-    if not any(shots[n].treated for n in places):
+    chosen = [s for s in shots if s.treated] if read_body(_Check).all else [shots[place_named(reel)]]
+    if not any(s.treated for s in chosen):
         raise SweepError("Nothing is treated there, so there is nothing to check. Add a step in Treatment.")
-    return jsonify(task=services().queue.put("check", reel, CheckSettings(shots=tuple(places))).id)
+    return jsonify(task=services().queue.put("check", reel, CheckSettings(numbers=tuple(s.id for s in chosen))).id)
 
 
 class _Judged(Body):

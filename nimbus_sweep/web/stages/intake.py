@@ -35,7 +35,7 @@ def sheet(reel_id: int) -> str:
         reading=reading_of(reel),
         task=latest(reel, "intake"),
         shots=shots,
-        place=min(request.args.get("shot", 0, type=int), max(0, len(shots) - 1)),
+        place=next((n for n, s in enumerate(shots) if s.id == request.args.get("shot", 0, type=int)), 0),
         where=_place(reel),
     )
 
@@ -106,7 +106,7 @@ def _switch() -> dict[str, bool]:
 
 
 def _changed(reel: Reel, what: str, shots: tuple[Shot, ...]) -> Response:
-    edits.change(reel, what, shots)
+    edits.change(reel, what, lambda _: shots)
     follow_up(reel)
     return jsonify(said=what)
 

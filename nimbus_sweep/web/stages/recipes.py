@@ -126,7 +126,7 @@ def _put_on(reel: Reel, scope: str, name: str, made: Any) -> Response:
         fresh = tuple(s.with_(recipe=made(s, size)) if n in wanted else s for n, s in enumerate(shots))
         changed.append((one, fresh, len(wanted)))
     for one, fresh, _ in changed:
-        edits.change(one, f"Recipe: {name}", fresh)
+        edits.change(one, f"Recipe: {name}", lambda _, fresh=fresh: fresh)  # type: ignore[misc]
         follow_up(one)
     count = sum(c for *_, c in changed)
     return jsonify(

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
 
-from flask import Blueprint, Response, abort, jsonify, redirect, render_template, url_for
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as Redirect
 
 from ...core.model.findings import JudgedFinding
@@ -17,7 +17,7 @@ from ...jobs.reels import volume_path
 from ...jobs.tasks import ComparisonDone, result_of
 from ...store import edits
 from ...store.facts import StoredFacts
-from ...store.models import Reel, Setting, Task
+from ...store.models import Edit, Reel, Setting, Task
 from ...wording import title
 from .common import LOOKED_AT, STAGES, changes, ensure_volume, follow_up, latest, place_named, reel_or_404, services
 from .trials import trials_of
@@ -25,6 +25,7 @@ from .trials import trials_of
 pages = Blueprint("reels", __name__)
 
 _SITE = ("x", "y", "width", "height", "first", "stop", "state", "by_hand")
+_SHOT = ("id", "first", "stop", "enter", "leave", "use", "cut", "confirmed", "name")
 _KEPT_SETTINGS = {"room", "mat", "log_width", "playback", "gain", "rings", "divider-column", "divider-row"}
 
 
@@ -80,6 +81,8 @@ def _shots(reel: Reel) -> list[dict[str, object]]:
     if reel.state != "ready":
         return [
             {
+                "id": 0,
+                "mends": False,
                 "first": 0,
                 "stop": max(1, reel.frames),
                 "enter": 0,
@@ -90,9 +93,8 @@ def _shots(reel: Reel) -> list[dict[str, object]]:
                 "name": "",
             }
         ]
-    return [
-        s.model_dump(include={"first", "stop", "enter", "leave", "use", "cut", "confirmed", "name"}) for s in services().viewing.shots(reel)
-    ]
+    mends = edits.with_kept(reel)
+    return [{name: getattr(s, name) for name in _SHOT} | {"mends": s.id in mends} for s in services().viewing.shots(reel)]
 
 
 def done_of(reel: Reel) -> set[str]:
@@ -124,29 +126,49 @@ def state(reel_id: int) -> Response:
     ready = reel.state == "ready"
     viewing = services().viewing
     shots = viewing.shots(reel) if ready else ()
+    shot = next((s for s in shots if s.id == request.args.get("shot", type=int)), shots[0]) if shots else None
+    laid = {path.name for path in services().data.volumes(reel.id).glob("*.bin")}
     treated = any(s.treated for s in shots) and viewing.ready(reel)
     return jsonify(
         reel=reel.state,
         mark=mark_of(reel),
         aspect=float(Fraction(reel.facts.aspect)) if reel.facts else 1.0,
         rate=reel.facts.rate if reel.facts else "24",
-        revision=edits.current(reel).mark if ready else "",
-        undo=edits.can_undo(reel) if ready else None,
-        redo=edits.can_redo(reel) if ready else None,
+        revision=edits.revision(reel) if ready else "",
+        undo=_told(edits.can_undo(reel)) if ready else None,
+        redo=_told(edits.can_redo(reel)) if ready else None,
         treated=treated,
         done=sorted(done_of(reel)),
         shots=_shots(reel),
-        laid=[int(volume_path(services().data, reel, s.first, s.stop).exists()) for s in shots],
-        sites=[[_site(i, f) for i, f in enumerate(s.findings)] for s in shots],
+        laid=[int(volume_path(services().data, reel, s.first, s.stop).name in laid) for s in shots],
+        of=shot.id if shot else None,
+        sites=[_site(f) for f in shot.findings] if shot else [],
         tasks=[_task(t, reel) for t in tasks],
         trials=[t.model_dump() for t in trials_of(reel)] if ready else [],
     )
 
 
-def _site(index: int, finding: JudgedFinding) -> dict[str, Any]:
+@pages.get("/reels/<int:reel_id>/pulse")
+def pulse(reel_id: int) -> Response:
+    """What tells a page whether it has to ask for more: it is asked for several times a second."""
+    reel = reel_or_404(reel_id, needs=())
+    tasks = Task.select().where(Task.reel == reel).order_by(Task.id.desc()).limit(8)
+    told = [_task(t, reel) for t in tasks]
+    return jsonify(reel=reel.state, mark=mark_of(reel), revision=f"{reel.revision}-{reel.mark}", tasks=told)
+
+
+def _told(edit: Edit | None) -> str | None:
+    """A change as undo and redo name it: what it was, when, and whose."""
+    if edit is None:
+        return None
+    at = datetime.fromisoformat(edit.created).astimezone().strftime("%H:%M")
+    return f"{edit.what}, {at}{', by ' + edit.who if edit.who not in ('', services().user) else ''}"
+
+
+def _site(finding: JudgedFinding) -> dict[str, Any]:
     """A finding as it is marked on the picture."""
     site = {name: getattr(finding, name) for name in _SITE}
-    return site | {"index": index, "title": title(finding), "drawn": DEFECTS[finding.kind].drawn}
+    return site | {"index": finding.id, "title": title(finding), "drawn": DEFECTS[finding.kind].drawn}
 
 
 @pages.post("/reels/<int:reel_id>/open")

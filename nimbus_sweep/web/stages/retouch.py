@@ -22,7 +22,18 @@ from ...core.pipeline.analyses import chain
 from ...core.tools.retouch import RetouchPlan, RetouchSettings, Touch, repeated
 from ...store import edits, strokes
 from ...store.models import Reel
-from .common import Body, follow_up, patches_learned, place_named, read_body, reel_or_404, services, settings_or_404, shot_named
+from .common import (
+    Body,
+    follow_up,
+    named_by_number,
+    patches_learned,
+    place_named,
+    read_body,
+    reel_or_404,
+    services,
+    settings_or_404,
+    shot_named,
+)
 
 pages = Blueprint("retouch", __name__)
 
@@ -63,7 +74,7 @@ def _touch(reel: Reel, sent: Any) -> Touch:
 
 class _Strokes(Body):
     strokes: list[dict[str, Any]] = Field(min_length=1, max_length=_MOST)
-    still: int | None = Field(default=None, description="the place of the track whose plane stood still while they were drawn")
+    still: int | None = Field(default=None, description="the number of the track whose plane stood still while they were drawn")
 
 
 class _Gone(Body):
@@ -80,11 +91,9 @@ def _as_seen(reel: Reel, sent: _Strokes) -> list[dict[str, Any]]:
     """Strokes that were drawn while a track's plane stood still, as they lie in their frames."""
     if sent.still is None:
         return sent.strokes
-    tracks = shot_named(reel).recipe.tracks
-    if not 0 <= sent.still < len(tracks):
-        abort(404, "There is no such track any more. Look at the list in Treatment.")
+    track = shot_named(reel).recipe.tracks[named_by_number(reel, "tracks", sent.still)]
     try:
-        return [_unlaid(tracks[sent.still], one) for one in sent.strokes]
+        return [_unlaid(track, one) for one in sent.strokes]
     except (KeyError, TypeError, ValueError):
         abort(400, "That stroke cannot be: it has no points.")
 

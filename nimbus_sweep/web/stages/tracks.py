@@ -81,7 +81,7 @@ def follow(reel_id: int, index: int) -> Response:
     """Queue the following of a plane, from the frame at the play head, forwards, backwards, or both ways."""
     reel = reel_or_404(reel_id)
     sent, track = read_body(_Follow), _track(reel, index)
-    wanted = TrackSettings(shot=place_named(reel), track=track.name, direction=sent.direction, frame=sent.frame)
+    wanted = TrackSettings(number=shot_named(reel).id, track=track.id, direction=sent.direction, frame=sent.frame)
     services().queue.put("track", reel, wanted)
     return jsonify(said=f"Following {track.name} …")
 

@@ -81,19 +81,19 @@ def _before(recipe: Recipe) -> str:
 
 
 def _figures_by_step(reel: Reel, shot: Shot) -> dict[int, dict[str, Any]]:
-    """What the analyses of the steps that mend single frames have to tell, by the place of the step; only of those that are there."""
+    """What the analyses of the steps that mend single frames have to tell, by the number of the step; only of those that are there."""
     known_of, at = {}, 0
-    for n, step in enumerate(shot.recipe.steps):
+    for step in shot.recipe.steps:
         if not step.on:
             continue
         known = services().viewing.learned_of(reel, shot, at) if step.of.learns_from == "frames" else None
         inner = unconfined(known)
         if isinstance(inner, PatchPlan):
-            known_of[n] = inner.figures | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
+            known_of[step.id] = inner.figures | {"patches": len(inner.table), "patched": len(set(inner.table.frames.tolist()))}
         elif isinstance(inner, PlatePlan):
-            known_of[n] = inner.figures | {"mark": hashlib.sha256(step.model_dump_json().encode()).hexdigest()[:12]}
+            known_of[step.id] = inner.figures | {"mark": hashlib.sha256(step.model_dump_json().encode()).hexdigest()[:12]}
         elif isinstance(inner, GrainPlan):
-            known_of[n] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
+            known_of[step.id] = {"own": _grains(inner.layout, inner.own), "like": _grains(inner.layout, inner.like)}
         at += 1
     return known_of
 
@@ -199,7 +199,7 @@ def everywhere(reel_id: int) -> Response:
         s.with_(recipe=strokes.for_other_shot(mine.recipe, s.recipe)) if s.use == "treat" and n != place else s
         for n, s in enumerate(services().viewing.shots(reel))
     )
-    edits.change(reel, "Steps put on every shot", shots)
+    edits.change(reel, "Steps put on every shot", lambda _: shots)
     follow_up(reel)
     return jsonify(said="The steps are on every shot now.")
 

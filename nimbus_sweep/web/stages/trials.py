@@ -16,7 +16,7 @@ from ...jobs.tasks import TrialSettings
 from ...jobs.trials import shot_of_trial
 from ...store import edits, strokes
 from ...store.models import Reel, Task, Trial
-from .common import Body, SweepError, follow_up, place_named, read_body, reel_or_404, services, shot_named
+from .common import Body, SweepError, follow_up, named_by_number, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("trials", __name__)
 
@@ -88,7 +88,7 @@ def sheet(reel_id: int) -> str:
         steps=steps,
         trials=trials_of(reel),
         ghosting=ghosting,
-        choices=[(n, step, STEPS[step.kind].title, choices(step)) for n, step in enumerate(steps)],
+        choices=[(step.id, step, STEPS[step.kind].title, choices(step)) for step in steps],
         others=_others(),
         targets=_targets(reel),
         least=LEAST_FRAMES,
@@ -141,8 +141,8 @@ def make(reel_id: int) -> Response:
     if vary:
         at, _, field = vary.partition(".")
         if not at.isdigit():
-            abort(400, "What is to be varied is named by the place of a step and its setting.")
-        variants += varied(shot.recipe, int(at), field, values)
+            abort(400, "What is to be varied is named by the number of a step and its setting.")
+        variants += varied(shot.recipe, named_by_number(reel, "steps", int(at)), field, values)
     others = sent.others or []
     variants += [_other(named) for named in (others if isinstance(others, list) else [others])]
     try:
@@ -190,7 +190,7 @@ def again(reel_id: int, trial_id: int) -> Response:
 
 
 class _Keep(Body):
-    on: tuple[str, ...] = Field(default=(), description="other shots, each as the reel's number, a point and its place")
+    on: tuple[str, ...] = Field(default=(), description="other shots, each as the reel's number, a point and its own")
 
 
 @pages.post("/reels/<int:reel_id>/trials/<int:trial_id>/keep/<int:way>")
@@ -201,25 +201,22 @@ def keep(reel_id: int, trial_id: int, way: int) -> Response:
     plan = Plan.model_validate(trial.plan)
     if way >= len(plan.variants):
         abort(404, "There is no such way in this trial.")
-    chosen: dict[int, set[int]] = {reel.id: {shot_of_trial(reel, plan)}}
+    chosen: dict[int, set[int]] = {reel.id: {edits.shots_of(reel)[shot_of_trial(reel, plan)].id}}
     for named in read_body(_Keep).on:
         whose, _, place = named.partition(".")
         if not (whose.isdigit() and place.isdigit()):
-            abort(400, "The other shots are named by their reel and place.")
+            abort(400, "The other shots are named by their reel and number.")
         chosen.setdefault(int(whose), set()).add(int(place))
     variant, count = plan.variants[way], 0
     for other, places in chosen.items():
         target = reel_or_404(other)
         if target.job_id != reel.job_id:
             abort(400, "That reel belongs to another job.")
-        shots = edits.shots_of(edits.current(target))
-        if max(places) >= len(shots):
-            raise SweepError(f"{target.title} has {len(shots)} shots by now. Look at the list again.")
-        edits.change(
-            target,
-            f"Kept of a trial: {variant.name}",
-            tuple(s.with_(recipe=strokes.for_other_shot(variant.recipe, s.recipe)) if n in places else s for n, s in enumerate(shots)),
-        )
+        shots = edits.shots_of(target)
+        if not places <= {s.id for s in shots}:
+            abort(409, f"The shots of {target.title} were changed meanwhile. Look at the list again.")
+        fresh = tuple(s.with_(recipe=strokes.for_other_shot(variant.recipe, s.recipe)) if s.id in places else s for s in shots)
+        edits.change(target, f"Kept of a trial: {variant.name}", lambda _, fresh=fresh: fresh)  # type: ignore[misc]
         follow_up(target)
         count += len(places)
     return jsonify(said=f"{variant.name}: on {'this shot' if count == 1 else f'{count} shots'} now.")

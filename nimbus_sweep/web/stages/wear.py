@@ -26,8 +26,10 @@ from .common import (
     Body,
     SweepError,
     follow_up,
+    named_by_number,
     patches_learned,
     place_named,
+    place_of_number,
     read_body,
     reel_or_404,
     services,
@@ -45,7 +47,7 @@ _NUMBERS = {"sure": float, "smallest": int, "largest": int}
 def specks(reel_id: int, frame: int) -> Response:
     """The specks of a frame, and what becomes of each by the settings sent along."""
     reel = reel_or_404(reel_id)
-    index = request.args.get("step", 0, type=int)
+    index = named_by_number(reel, "steps", request.args.get("step", 0, type=int))
     settings = settings_or_404(reel, index, "speck-sweep", SpeckSweepSettings)
     plan = patches_learned(reel, index, "speck-sweep")
     if plan is None:
@@ -289,9 +291,10 @@ def take_grain(reel_id: int, index: int) -> Response:
     viewing = services().viewing
     source = viewing.reader(reel)
     if sent.of is not None:
-        if not str(sent.of).isdigit() or not int(sent.of) < len(viewing.shots(reel)):
+        if not str(sent.of).isdigit():
             abort(400, "Choose a shot of this reel.")
-        found, said = _shot_grain(reel, int(sent.of)), f"shot {int(sent.of) + 1}"
+        other = place_of_number(reel, int(sent.of))
+        found, said = _shot_grain(reel, other), f"shot {other + 1}"
     else:
         x, y, frame = sent.x or 0, sent.y or 0, sent.frame or 0
         shot = viewing.shots(reel)[place]

@@ -1,11 +1,24 @@
 // Asking the server, and saying what it answered.
 
+// What this page calls itself, and the revision it shows: a change that others have made meanwhile is not written over unseen.
+const PAGE = crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`;
+let shown = () => "";
+export function shows(revision) {
+  shown = revision;
+}
+
 const HEADERS = { "X-Requested-By": "nimbus-sweep", Accept: "application/json" };
+
+const known = () => ({ "X-Page": PAGE, ...(shown() ? { "X-Revision": shown() } : {}) });
 
 export async function post(url, body = {}) {
   let answer;
   try {
-    answer = await fetch(url, { method: "POST", headers: { ...HEADERS, "Content-Type": "application/json" }, body: JSON.stringify(body) });
+    answer = await fetch(url, {
+      method: "POST",
+      headers: { ...HEADERS, ...known(), "Content-Type": "application/json" },
+      body: JSON.stringify(body),
+    });
   } catch {
     throw new Error("The application does not answer. Is it still running? Nothing was lost; try again when it is.");
   }
@@ -40,7 +53,7 @@ export function upload(url, file, onProgress) {
     request.onabort = () => reject(new Error("The upload was stopped."));
   });
   request.open("POST", url);
-  for (const [name, value] of Object.entries(HEADERS)) request.setRequestHeader(name, value);
+  for (const [name, value] of Object.entries({ ...HEADERS, ...known() })) request.setRequestHeader(name, value);
   request.send(file);
   return { done, stop: () => request.abort() };
 }

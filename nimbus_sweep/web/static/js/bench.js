@@ -26,7 +26,8 @@ class Bench extends EventTarget {
   playing = false;
   treated = false; // whether the treated picture can be shown
   revision = "";
-  sitesByShot = [];
+  sitesOf = null; // the number of the shot whose findings are at hand
+  allSites = [];
   laid = [];
   selected = null;
   ways = []; // how each mark is mended in the frame that is shown
@@ -71,7 +72,7 @@ class Bench extends EventTarget {
   }
 
   get sites() {
-    return this.sitesByShot[this.shotAt] ?? [];
+    return this.sitesOf === this.shot?.id ? this.allSites : [];
   }
 
   aim(x, y) {

@@ -24,12 +24,12 @@ export function frameUrl(frame, view, width) {
 // The mean of the shot's frames; flattened when asked for.
 export function averageUrl(view, width) {
   const { first, stop } = bench.shot;
-  return `${base()}/average.jpg?view=${view}&w=${width}&flat=${bench.average === "flat" ? 1 : 0}&shot=${bench.shotAt}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
+  return `${base()}/average.jpg?view=${view}&w=${width}&flat=${bench.average === "flat" ? 1 : 0}&shot=${bench.shot.id}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
 }
 
 // The light is measured anew when the treatment changes, the source's is not; both carry the revision.
 export function formUrl(frame, kind) {
-  return `${base()}/forms/${kind}/${frame}.png?${bench.forms}&shot=${bench.shotAt}&m=${mark("treated")}`;
+  return `${base()}/forms/${kind}/${frame}.png?${bench.forms}&shot=${bench.shot.id}&m=${mark("treated")}`;
 }
 
 export function cropUrl(frame, view, box) {
@@ -38,7 +38,7 @@ export function cropUrl(frame, view, box) {
 
 export function sliceUrl(kind, at, view) {
   const { first, stop } = bench.shot;
-  return `${base()}/slice/${kind}/${at}.jpg?view=${view}&gain=${bench.gain}&shot=${bench.shotAt}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
+  return `${base()}/slice/${kind}/${at}.jpg?view=${view}&gain=${bench.gain}&shot=${bench.shot.id}&m=${mark(view)}-${first}-${stop}-${bench.laid[bench.shotAt] ?? 0}`;
 }
 
 export function fetchImage(url) {

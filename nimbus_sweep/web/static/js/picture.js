@@ -216,7 +216,7 @@ function askWays() {
   const key = `${bench.frame}/${bench.revision}/${bench.treated}`;
   if (key === ways.key || bench.playing || bench.rested !== bench.frame) return;
   ways = { key, marks: [] };
-  get(`/reels/${bench.reel.id}/ways/${bench.frame}?shot=${bench.shotAt}`).then(
+  get(`/reels/${bench.reel.id}/ways/${bench.frame}?shot=${bench.shot.id}`).then(
     (told) => {
       if (key === ways.key) {
         ways.marks = told.marks;

@@ -196,8 +196,8 @@ function curve(pen, height, ink) {
 function altered(pen, height, act) {
   if (!bench.treated) return;
   pen.fillStyle = act;
-  for (const [n, shot] of bench.shots.entries()) {
-    if (shot.use !== "treat" || !bench.sitesByShot[n]?.some((s) => s.state === "kept")) continue;
+  for (const shot of bench.shots) {
+    if (shot.use !== "treat" || !shot.mends) continue;
     const top = yOf(shot.enter, height);
     pen.fillRect(COLUMNS.altered, top, 3, Math.max(1, yOf(shot.leave, height) - top));
   }

@@ -26,7 +26,7 @@ export async function show(key, force = false) {
   const mine = asked;
   let fresh;
   try {
-    fresh = await text(`/reels/${bench.reel.id}/sheet/${stage}?shot=${bench.shotAt}`);
+    fresh = await text(`/reels/${bench.reel.id}/sheet/${stage}?shot=${bench.shot.id}`);
     // A button that is being pressed stays where it is until it is let go of.
     if (pressedNow) await pressedNow;
   } catch (error) {
@@ -225,7 +225,7 @@ function press(button) {
 
 export const cutHere = () => act(`/reels/${bench.reel.id}/cuts`, { at: bench.frame });
 export const pointHere = (which) =>
-  act(`/reels/${bench.reel.id}/shot?shot=${bench.shotAt}`, { [which]: bench.frame + (which === "leave" ? 1 : 0) });
+  act(`/reels/${bench.reel.id}/shot?shot=${bench.shot.id}`, { [which]: bench.frame + (which === "leave" ? 1 : 0) });
 
 // To the first frame of the shot so many places on; of this one for 0.
 export function stepShot(direction) {
@@ -262,12 +262,12 @@ export function stepFinding(direction) {
 
 export function dismissChosen() {
   const site = bench.sites.find((s) => s.index === bench.selected);
-  if (site) act(`/reels/${bench.reel.id}/findings/${site.index}/${site.state === "kept" ? "dismissed" : "kept"}?shot=${bench.shotAt}`);
+  if (site) act(`/reels/${bench.reel.id}/findings/${site.index}/${site.state === "kept" ? "dismissed" : "kept"}?shot=${bench.shot.id}`);
 }
 
 export async function placeHere() {
   try {
-    const told = await post(`/reels/${bench.reel.id}/findings?shot=${bench.shotAt}`, { x: bench.x, y: bench.y });
+    const told = await post(`/reels/${bench.reel.id}/findings?shot=${bench.shot.id}`, { x: bench.x, y: bench.y });
     say(`Placed at x ${told.x} y ${told.y}`);
     bench.aim(told.x, told.y);
     bench.set({ selected: told.index });

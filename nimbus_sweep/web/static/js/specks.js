@@ -19,7 +19,7 @@ const sameAs = (one) => (s) => s.x === one.x && s.y === one.y;
 // What the boxes say now, before they are let go, so that the picture answers at once.
 function wish() {
   const set = step();
-  const query = new URLSearchParams({ shot: bench.shotAt, step: set.dataset.specks });
+  const query = new URLSearchParams({ shot: bench.shot.id, step: set.dataset.specks });
   for (const box of set.querySelectorAll("[data-speck]"))
     query.set(box.dataset.speck, Number(box.value) * Number(box.dataset.scale ?? 1) || box.value);
   return `/reels/${bench.reel.id}/specks/${bench.frame}?${query}`;

@@ -153,7 +153,7 @@ export function release() {
     return;
   }
   seen = { ...seen, corners };
-  act(`${url.split("?")[0]}/corners?shot=${bench.shotAt}`, { frame: bench.frame, corners });
+  act(`${url.split("?")[0]}/corners?shot=${bench.shot.id}`, { frame: bench.frame, corners });
   held = null;
 }
 

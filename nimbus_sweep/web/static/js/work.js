@@ -1,6 +1,6 @@
 // The work page: brings the linked views together and keeps them up to date.
 
-import { get, post, say } from "./api.js";
+import { get, post, say, shows } from "./api.js";
 import { bench } from "./bench.js";
 import { letGo, onReady } from "./images.js";
 import * as layout from "./layout.js";
@@ -102,11 +102,21 @@ async function refresh() {
   timer = setTimeout(refresh, wait);
 }
 
-// Gives how long to wait before the next time, in ms.
+let state = null;
+let stateOf = "";
+shows(() => bench.revision);
+
+// Gives how long to wait before the next time, in ms. The whole state is asked for only where the small answer tells that it changed.
 async function bringUpToDate() {
-  let state;
   try {
-    state = await get(`/reels/${id}/state`);
+    const pulse = await get(`/reels/${id}/pulse`);
+    const ended = pulse.tasks.map((t) => `${t.id}${t.state}`).join();
+    const key = `${pulse.revision}/${pulse.mark}/${pulse.reel}/${ended}/${bench.shot?.id}`;
+    if (key !== stateOf) {
+      state = await get(`/reels/${id}/state?shot=${bench.shot?.id ?? 0}`);
+      stateOf = key;
+    }
+    state.tasks = pulse.tasks;
   } catch {
     by("tasks").textContent = "The application does not answer. Work goes on when it is started again; nothing is lost.";
     return 2000;
@@ -129,7 +139,8 @@ async function bringUpToDate() {
   bench.set({
     revision: state.revision,
     treated: state.treated,
-    sitesByShot: state.sites,
+    sitesOf: state.of,
+    allSites: state.sites,
     mark: state.mark,
     aspect: state.aspect,
     shots: state.shots,
@@ -149,7 +160,7 @@ async function bringUpToDate() {
     .map((t) => `${t.id}${t.state}`)
     .join();
   sheetKey = `${state.revision}/${state.treated}/${state.reel}/${state.mark}/${states}`;
-  await sheet.show(`${sheetKey}/${bench.shotAt}`);
+  await sheet.show(`${sheetKey}/${bench.shot?.id}`);
   redraw();
   const busy = state.tasks.some((t) => ["waiting", "running"].includes(t.state));
   return busy ? 350 : document.hidden ? 8000 : 2500;
@@ -162,16 +173,15 @@ function layOpen() {
   const { first, stop } = bench.shot;
   if (bench.reel.state !== "ready" || bench.laid[bench.shotAt] || bench.playing || askedFor === `${first}-${stop}`) return;
   askedFor = `${first}-${stop}`;
-  post(`/reels/${id}/open?shot=${bench.shotAt}`).then(refresh, () => {});
+  post(`/reels/${id}/open?shot=${bench.shot.id}`).then(refresh, () => {});
 }
 
-let shotShown = bench.shotAt;
+let shotShown = bench.shot?.id;
 function followShot() {
-  if (bench.shotAt === shotShown || bench.playing) return;
-  shotShown = bench.shotAt;
+  if (bench.shot?.id === shotShown || bench.playing) return;
+  shotShown = bench.shot?.id;
   bench.set({ selected: null });
-  if (sheetKey && stage !== "delivery") sheet.show(`${sheetKey}/${bench.shotAt}`);
-  layOpen();
+  refresh();
 }
 
 function tasks(list) {

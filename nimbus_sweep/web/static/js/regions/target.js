@@ -6,7 +6,7 @@ import { bench } from "../bench.js";
 
 export const active = () => state.target !== null;
 
-export const shotted = (url) => `${url}${url.includes("?") ? "&" : "?"}shot=${bench.shotAt}`;
+export const shotted = (url) => `${url}${url.includes("?") ? "&" : "?"}shot=${bench.shot.id}`;
 
 export function aimAt(next) {
   if (next?.url === state.target?.url && next?.mark === state.target?.mark) return;

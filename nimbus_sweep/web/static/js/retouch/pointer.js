@@ -60,7 +60,7 @@ export async function release(pane, place, shown) {
   const mine = state.waiting.at(-1);
   const before = bench.revision;
   const { frame, points, size, hardness, strength } = stroke;
-  const answer = await state.act(`${step().dataset.strokes}?shot=${bench.shotAt}`, {
+  const answer = await state.act(`${step().dataset.strokes}?shot=${bench.shot.id}`, {
     strokes: [{ frame, points, size, hardness, strength, ...source() }],
     ...still(),
   });
@@ -140,7 +140,7 @@ export function key(event) {
     else take(false);
     bench.set({ brushed: {} });
   } else if (name === "backspace" && state.known.strokes.length)
-    state.act(`${step().dataset.strokes}/remove?shot=${bench.shotAt}`, { strokes: [state.known.strokes.at(-1).name] });
+    state.act(`${step().dataset.strokes}/remove?shot=${bench.shot.id}`, { strokes: [state.known.strokes.at(-1).name] });
   else return false;
   return true;
 }

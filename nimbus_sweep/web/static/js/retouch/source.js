@@ -59,7 +59,7 @@ export function set(values) {
 export function sourceUrl(box, show) {
   const { mode, lends: from, aligned, across, down } = source();
   const query = new URLSearchParams({
-    shot: bench.shotAt,
+    shot: bench.shot.id,
     x: box.x,
     y: box.y,
     w: box.w,

@@ -10,7 +10,7 @@ export function ask() {
   const key = `${step().dataset.retouch}/${ofPlate() ? "" : bench.frame}/${bench.revision}`;
   if (key === state.asked) return;
   state.asked = key;
-  get(`${step().dataset.strokes}/${bench.frame}?shot=${bench.shotAt}`).then(
+  get(`${step().dataset.strokes}/${bench.frame}?shot=${bench.shot.id}`).then(
     (answer) => {
       if (key !== state.asked) return;
       state.known = { ...answer, shown: bench.frame };
@@ -50,7 +50,7 @@ export function tell() {
           state.pointedAt = null;
           bench.set({ brushed: {} });
         };
-        item.lastChild.onclick = () => state.act(`${set.dataset.strokes}/remove?shot=${bench.shotAt}`, { strokes: [stroke.name] });
+        item.lastChild.onclick = () => state.act(`${set.dataset.strokes}/remove?shot=${bench.shot.id}`, { strokes: [stroke.name] });
         return item;
       }),
   );
@@ -76,5 +76,5 @@ export async function repeat() {
     say("Put a stroke on this frame first; it is repeated on the next ones.", "error");
     return;
   }
-  await state.act(`${step().dataset.strokes}/repeat?shot=${bench.shotAt}`, { stroke, frames });
+  await state.act(`${step().dataset.strokes}/repeat?shot=${bench.shot.id}`, { stroke, frames });
 }
