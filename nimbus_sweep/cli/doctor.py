@@ -27,12 +27,24 @@ Answers = Iterator[tuple[bool, str]]
 @click.option(
     "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="The data folder to look at."
 )
-def doctor(data: Path) -> None:
+@click.option("--repair", is_flag=True, help="Clear what work that was stopped left over, and what nothing names any more.")
+@click.option(
+    "--keep-changes",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Let go of all but the newest N changes of each reel: they cannot be undone then.",
+)
+def doctor(data: Path, repair: bool, keep_changes: int | None) -> None:
     """Say what is installed, what this machine offers, and whether the data folder is sound.
 
     Exit status 1 when something is wrong.
     """
     wrong = 0
+    if repair or keep_changes:
+        from ..store.upkeep import tidied
+
+        for text in tidied(data.resolve(), repair, keep_changes):
+            click.echo(text)
     for sound, text in (*_installed(), *_codecs(), *_machine(data), *_folder(data)):
         click.echo(f"{'' if sound else 'WRONG: '}{text}")
         wrong += not sound
@@ -81,6 +93,7 @@ def _machine(data: Path) -> Answers:
 
 def _folder(data: Path) -> Answers:
     from ..core.media.opening import stamp_of
+    from ..store.contents import Contents
     from ..store.data import DataFolder
 
     folder = DataFolder(data.resolve())
@@ -96,11 +109,19 @@ def _folder(data: Path) -> Answers:
         reels = opened.execute("select title, path, size, modified from reel where state = 'ready'").fetchall()
         waiting, failed = (opened.execute(f"select count(*) from task where state in ({s})").fetchone()[0] for s in _STATES)
     yield True, f"Reels taken in: {len(reels)}; work waiting or under way: {waiting}, failed: {failed}"
-    for title, path, size, modified in reels:
+    for title, place, size, modified in reels:
+        path = folder.root / place
         if not Path(path).exists() and "%" not in Path(path).name:
             yield False, f"{title}: {path} is not there any more. Put it back, or remove the reel from the rack."
         elif Path(path).exists() and stamp_of(Path(path)) != (size, modified):
             yield False, f"{title}: {path} was changed after it was taken in. Put the original back, or take it in again."
+    damaged = Contents(folder.root / "contents").damaged()
+    yield (
+        not damaged,
+        "Masks, plates and paths: sound"
+        if not damaged
+        else f"{len(damaged)} of the masks, plates and paths are damaged. Put a backup back.",
+    )
     parts = list(folder.root.rglob(".*.part*"))
     yield True, f"Left over by work that was stopped: {len(parts)} files" + ("" if not parts else "; cleared when the work is done over")
 

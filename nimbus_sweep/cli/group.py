@@ -26,6 +26,8 @@ _MODULES = {
     "worker": "running",
     "warm": "running",
     "doctor": "doctor",
+    "backup": "keeping",
+    "restore": "keeping",
 }
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from ..core.base.apart import Apart
 from ..core.base.errors import SweepError
-from ..core.interchange.archive import Archive, ArchivedReel, Manifest, write_archive
+from ..core.interchange.archive import ArchivedReel, Manifest, read_archive, unpack_learned, write_archive
 from ..core.media.formats import Delivery
 from ..store import edits, strokes
 from ..store.data import DataFolder
@@ -64,7 +65,11 @@ def _analysis_files(data: DataFolder, reel: Reel) -> Iterable[Path]:
                 yield path
 
 
-def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
+# Seconds that any archive may take to be read, and bytes a second that it may take beyond these.
+_SECONDS, _PACE = 20.0, 4e6
+
+
+def take_in(data: DataFolder, path: Path, queue: Queue, apart: Apart) -> Job:
     """Make a job of an archive, of reels that this installation knows; all of it or nothing.
 
     Raises
@@ -72,40 +77,35 @@ def take_in(data: DataFolder, path: Path, queue: Queue) -> Job:
     SweepError
         If the archive cannot be used, or a reel it names has not been taken in here.
     """
-    archive = Archive(path)
-    try:
-        manifest = archive.manifest
-        shots = {reel.folder: archive.shots(reel) for reel in manifest.reels}
-        sources = {reel.folder: _source_of(reel) for reel in manifest.reels}
-        lacking = [reel for reel in manifest.reels if sources[reel.folder] is None]
-        if lacking:
-            named = "; ".join(f"{r.file}, SHA-256 {r.sha256[:16]}…" for r in lacking[:6])
-            raise SweepError(
-                f"The archive goes with {'a reel' if len(lacking) == 1 else f'{len(lacking)} reels'} that {'has' if len(lacking) == 1 else 'have'} "
-                f"not been taken in here: {named}. Take {'it' if len(lacking) == 1 else 'them'} in first, then the archive again."
+    seconds = _SECONDS + path.stat().st_size / _PACE
+    manifest, shots = apart.within(seconds, path.name, read_archive, path)
+    sources = {reel.folder: _source_of(reel) for reel in manifest.reels}
+    lacking = [reel for reel in manifest.reels if sources[reel.folder] is None]
+    if lacking:
+        named = "; ".join(f"{r.file}, SHA-256 {r.sha256[:16]}…" for r in lacking[:6])
+        raise SweepError(
+            f"The archive goes with {'a reel' if len(lacking) == 1 else f'{len(lacking)} reels'} that {'has' if len(lacking) == 1 else 'have'} "
+            f"not been taken in here: {named}. Take {'it' if len(lacking) == 1 else 'them'} in first, then the archive again."
+        )
+    apart.within(seconds, path.name, unpack_learned, path, data.analyses)
+    made = []
+    with writing():
+        job = Job.create(title=manifest.title, reference=manifest.reference, notes=manifest.notes)
+        for archived in manifest.reels:
+            source = sources[archived.folder]
+            assert source is not None
+            fresh = Reel.create(
+                job=job,
+                title=archived.title,
+                path=source.path,
+                accept_missing=archived.accept_missing,
+                reading=archived.reading.model_dump(mode="json"),
             )
-        for reel in manifest.reels:
-            archive.unpack_analyses(reel, data.analyses)
-        made = []
-        with writing():
-            job = Job.create(title=manifest.title, reference=manifest.reference, notes=manifest.notes)
-            for archived in manifest.reels:
-                source = sources[archived.folder]
-                assert source is not None
-                fresh = Reel.create(
-                    job=job,
-                    title=archived.title,
-                    path=source.path,
-                    accept_missing=archived.accept_missing,
-                    reading=archived.reading.model_dump(mode="json"),
-                )
-                own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[archived.folder])
-                edits.begin_with(fresh, "Archive", tuple(own))
-                if archived.delivery is not None:
-                    Setting.create(name=f"delivery-{fresh.id}", value=archived.delivery.model_dump(mode="json"))
-                made.append(fresh)
-    finally:
-        archive.close()
+            own = (s.with_(recipe=strokes.folded(fresh, s.recipe)) for s in shots[archived.folder])
+            edits.begin_with(fresh, "Archive", tuple(own))
+            if archived.delivery is not None:
+                Setting.create(name=f"delivery-{fresh.id}", value=archived.delivery.model_dump(mode="json"))
+            made.append(fresh)
     for fresh in made:
         queue.put("intake", fresh)
         if any(s.treated for s in edits.shots_of(fresh)):

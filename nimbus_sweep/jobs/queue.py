@@ -18,6 +18,8 @@ _EACH = ("open", "trial", "track", "check")
 DRAW = "draw"
 
 
+# Share of a task that counts as having got further.
+_FURTHER = 1e-4
 # Numbers of tasks that are held back here.
 _held: ContextVar[list[int] | None] = ContextVar("held", default=None)
 
@@ -74,10 +76,13 @@ class Queue:
     def resume(self) -> int:
         """Queue again what was waiting or running when the worker ended; returns how many."""
         self.huey.flush()
+        # Whatever gets further goes on, however often it is interrupted.
+        lost = Task.state == "running"
+        Task.update(attempts=1, reached=Task.share).where(lost, Task.share > Task.reached + _FURTHER).execute()
         Task.update(
             state="failed",
             ended=now(),
-            error="The worker was lost three times while doing this. Start it again; if it fails again, the reel may be damaged.",
+            error="The worker was lost three times over this without getting further. Start it again; if it fails again, the reel may be damaged.",
         ).where(Task.state == "running", Task.attempts >= 3).execute()
         Task.update(state="waiting").where(Task.state == "running").execute()
         waiting = list(Task.select().where(Task.state == "waiting", Task.kind != DRAW).order_by(Task.id))

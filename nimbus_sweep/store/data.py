@@ -36,6 +36,11 @@ class DataFolder:
         return self.root / "uploads"
 
     @property
+    def arriving(self) -> Path:
+        """What is being sent, until it is whole."""
+        return self.root / "arriving"
+
+    @property
     def demo(self) -> Path:
         """The demo reels."""
         return self.root / "demo"
@@ -78,6 +83,8 @@ class DataFolder:
         """Make the folder."""
         try:
             self.root.mkdir(parents=True, exist_ok=True)
+            # What is being worked on is nobody else's business.
+            self.root.chmod(0o700)
         except OSError as error:
             raise SweepError(f"The data folder {self.root} cannot be made ({error.strerror}). Name another with --data.") from error
 

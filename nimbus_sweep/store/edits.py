@@ -258,6 +258,9 @@ def forget(reel: Reel, keep: int) -> int:
     with writing():
         oldest = _standing(reel, Edit.id).offset(max(0, keep - 1)).first()
         own = Edit.reel == reel
+        if oldest is not None:
+            # The oldest that is left cannot be taken back, so what it changed is of no use.
+            Edit.update(changes=[]).where(Edit.id == oldest.id).execute()
         old = (Edit.id < oldest.id) & ~Edit.undone if oldest is not None else Edit.dropped
         return int(Edit.delete().where(own, Edit.dropped | old).execute())  # type: ignore[misc]
 

@@ -81,6 +81,19 @@ class FactsField(pw.TextField):
         return None if value is None else StoredFacts.model_validate_json(value)
 
 
+class PlaceField(pw.TextField):
+    """Where a reel lies; told from the data folder if it lies in there, so that the folder can be moved."""
+
+    def db_value(self, value: str | None) -> str | None:
+        """To the database."""
+        root = contents.folder.parent
+        return str(Path(value).relative_to(root)) if value and Path(value).is_relative_to(root) else value
+
+    def python_value(self, value: str | None) -> str | None:
+        """From the database."""
+        return value and str(contents.folder.parent / value)
+
+
 class Reel(Model):
     """One source, never altered.
 
@@ -90,7 +103,7 @@ class Reel(Model):
 
     job = pw.ForeignKeyField(Job, backref="reels", on_delete="CASCADE")
     title = pw.CharField(max_length=200)
-    path = pw.TextField()
+    path = PlaceField()
     size = pw.BigIntegerField(default=0)
     modified = pw.BigIntegerField(default=0)
     fingerprint = pw.CharField(default="")
@@ -265,7 +278,10 @@ class StrokeChange(Model):
 
 
 class Task(Model):
-    """Work in the queue: intake, laying a shot open, survey, analysis, track, trial, check, render, inspection, papers."""
+    """Work in the queue: intake, laying a shot open, survey, analysis, track, trial, check, render, inspection, papers.
+
+    `attempts` are those since it last got further, `reached` the share it had got to when a worker was last lost.
+    """
 
     reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
     kind = pw.CharField()
@@ -277,6 +293,7 @@ class Task(Model):
     who = pw.CharField(default="")
     cancel = pw.BooleanField(default=False)
     attempts = pw.IntegerField(default=0)
+    reached = pw.FloatField(default=0)
     settings = JSONField(null=True)
     result = JSONField(null=True)
     created = pw.CharField(default=now)
@@ -328,7 +345,7 @@ def open_database(path: Path) -> pw.SqliteDatabase:
         str(path), pragmas={"journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 10_000, "synchronous": "normal"}
     )
     database.initialize(opened)
-    contents.folder = path.parent / "contents"
+    contents.folder = path.absolute().parent / "contents"
     router = Router(opened, migrate_dir=str(Path(__file__).parent / "migrations"), ignore=["basemodel"])
     try:
         known, done = set(router.todo), router.done

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from flask import Flask, Response, abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 from jinja2 import ChoiceLoader
+from peewee import DatabaseError
 from werkzeug.exceptions import HTTPException
 
 from .. import wording
@@ -134,6 +135,9 @@ def create_app(shared: Services) -> Flask:
     app.teardown_request(_close)
     app.after_request(_headers)
     app.register_error_handler(MeantForAnother, _overtaken)
+    app.register_error_handler(DatabaseError, _unstored)
+    for odd in (OverflowError, RecursionError, UnicodeEncodeError):
+        app.register_error_handler(odd, _odd)
     app.register_error_handler(SweepError, _explained)
     app.register_error_handler(HTTPException, _refused)
     app.register_error_handler(Exception, _unforeseen)
@@ -171,6 +175,24 @@ def _headers(response: Response) -> Response:
     response.headers["Referrer-Policy"] = "same-origin"
     response.headers["Cross-Origin-Resource-Policy"] = "same-origin"
     return response
+
+
+def _odd(error: Exception) -> tuple[Response | str, int]:
+    """A number larger than any that is given out, text nested deeper than any is, characters that stand for none."""
+    if isinstance(error, OverflowError):
+        return _said("There is nothing under that number.", 404)
+    return _said("The request cannot be read: its text is no text, or is nested too deeply.", 400)
+
+
+def _unstored(error: DatabaseError) -> tuple[Response | str, int]:
+    if isinstance(error.__cause__ or error, OverflowError):
+        return _odd(OverflowError())
+    if any(word in str(error) for word in ("disk is full", "disk I/O error")):
+        root = services().data.root
+        return _said(f"The disk is full: nothing can be stored in {root}. Nothing was lost; free some space and do it again.", 507)
+    if "locked" in str(error):
+        return _said("Something else is being stored just now. Nothing was changed; do it again in a moment.", 503)
+    return _unforeseen(error)
 
 
 def _explained(error: SweepError) -> tuple[Response | str, int]:

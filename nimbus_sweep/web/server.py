@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+import tempfile
 from collections.abc import Sequence, Set
 from pathlib import Path
 
@@ -24,7 +25,10 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
     data.make()
     with data.lock():
         keep_log(root, "server", level)
-        data.clear_left("archive-*")
+        data.clear_left("archive-*", "arriving")
+        # The server keeps what is being sent in files: there, where it belongs, and not where the system keeps its own.
+        data.arriving.mkdir(exist_ok=True)
+        tempfile.tempdir = str(data.arriving)
         open_database(data.database)
         queue = Queue(data)
         if demo is not None:

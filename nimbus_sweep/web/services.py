@@ -8,6 +8,7 @@ from pathlib import Path
 
 from flask import current_app
 
+from ..core.base.apart import Apart
 from ..jobs.queue import Queue
 from ..store.data import DataFolder
 from .viewing import Viewing
@@ -30,6 +31,8 @@ class Services:
         Addresses the application answers under; any when empty.
     user : str
         Who changes are made by.
+    apart : Apart
+        Where what came from outside is decoded and parsed.
     """
 
     data: DataFolder
@@ -39,6 +42,7 @@ class Services:
     upload_limit: int = 20_000_000_000
     hosts: frozenset[str] = field(default_factory=frozenset)
     user: str = ""
+    apart: Apart = field(default_factory=Apart)
 
 
 def services() -> Services:

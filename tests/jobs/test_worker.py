@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import signal
@@ -26,8 +27,9 @@ from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.jobs.tasks import AnalysisSettings
 from nimbus_sweep.jobs.worker import WorkerWatch
 from nimbus_sweep.store import edits
+from nimbus_sweep.store.backup import backup, restore
 from nimbus_sweep.store.data import DataFolder
-from nimbus_sweep.store.models import Job, Reel, Task, database
+from nimbus_sweep.store.models import Job, Reel, Task, database, open_database
 from tests.conftest import SITES, write_movie
 
 
@@ -194,6 +196,26 @@ def test_a_full_disk_is_said_and_leaves_no_stray_file(data: DataFolder, stored: 
     assert "disk is full" in done.error
     left = {p for p in data.root.rglob("*") if p.is_file()} - before
     assert not [p for p in left if p.suffix in (".mkv", ".part", ".bin", ".jpegs", ".growing", ".tif")]
+
+
+def test_what_was_put_back_from_a_backup_renders_to_the_same_bytes(data: DataFolder, stored: Reel, tmp_path: Path) -> None:
+    reel = intaken(data, stored)
+    step = Step.new("pixel-mend", sites=[{"x": s.x, "y": s.y} for s in SITES])
+    edits.change_shot(reel, "step", 0, lambda s: s.with_(recipe=Recipe(steps=(step,))))
+
+    def rendered(where: DataFolder) -> str:
+        task = do(where, Task.create(reel=Reel.get(), kind="render"))
+        assert task.state == "done", task.error
+        return hashlib.sha256(where.delivery(task.id, task.result["file"]).read_bytes()).hexdigest()
+
+    backup(data.root, tmp_path / "all.zip")
+    before = rendered(data)
+    other = DataFolder(tmp_path / "other")
+    restore(tmp_path / "all.zip", other.root)
+    opened = open_database(other.database)
+    assert not list(other.root.glob("analyses/*")), "what was learned is learned anew"
+    assert rendered(other) == before
+    opened.close()
 
 
 def test_the_reel_is_read_anew_after_it_was_put_back(data: DataFolder, stored: Reel, tmp_path: Path) -> None:

@@ -260,3 +260,71 @@ def test_what_a_killed_process_left_is_cleared_away(tmp_path: Path) -> None:
         (tmp_path / name / "treated.bin").write_bytes(b"x" * 9)
     assert data.clear_left("reels/*/check-*", "reels/*/trial-*") == 2
     assert [p.relative_to(tmp_path).as_posix() for p in tmp_path.rglob("*.bin")] == ["reels/2/trials/4/treated.bin"]
+
+
+def test_every_state_of_an_earlier_version_can_be_undone_to(tmp_path: Path) -> None:
+    """Before rows, each edit kept all shots: they become rows, and what lay between them the changes."""
+    path = tmp_path / "older.db"
+    open_database(path).close()
+    one, two = Shot(first=0, stop=48, findings=(finding(1, 0.9),)), Recipe(steps=(Step(kind="pixel-mend"),))
+    cut = add_cut((one.with_(recipe=two),), 24)
+    judged = (cut[0].with_(findings=(cut[0].findings[0].with_(state="dismissed"),)), cut[1])
+    states = [("Survey", (one,), 0), ("Step", (one.with_(recipe=two),), 0), ("Cut", cut, 0), ("Dismissed", judged, 1)]
+    with closing(sqlite3.connect(path)) as old, old:
+        old.execute("DELETE FROM migratehistory WHERE name = '006_rows'")
+        old.execute("INSERT INTO job (id, title, reference, notes, archived, created) VALUES (1, 'Skerrow Point', '', '', 0, '')")
+        names = "id, job_id, title, path, size, modified, fingerprint, accept_missing, state, refusal, missing, frames, look, created, revision, mark"
+        old.execute(
+            f"INSERT INTO reel ({names}) VALUES (1, 1, 'Reel 01', ?, 1, 1, 'f', 0, 'ready', '', 0, 48, '', '', 0, '')",
+            (str(tmp_path / "a.mkv"),),
+        )
+        old.execute("DROP TABLE edit")
+        old.execute("CREATE TABLE edit (id INTEGER PRIMARY KEY, reel_id INTEGER, what TEXT, shots TEXT, undone INTEGER, created TEXT)")
+        for n, (what, shots, undone) in enumerate(states, start=1):
+            told = json.dumps([s.model_dump(mode="json") for s in shots])
+            old.execute("INSERT INTO edit VALUES (?, 1, ?, ?, ?, '2026-05-01T10:00:00.000+00:00')", (n, what, told, undone))
+    opened = open_database(path)
+    reel = Reel.get_by_id(1)
+    assert (tmp_path / "older-before-006_rows.db").exists(), "what was there before is copied"
+    assert reel.path == str(tmp_path / "a.mkv")
+    assert edits.shots_of(reel) == cut
+    numbers = [s.id for s in edits.shots_of(reel)]
+    assert edits.redo(reel).what == "Dismissed"
+    assert edits.shots_of(reel) == judged
+    assert [s.id for s in edits.shots_of(reel)] == numbers
+    for what, expected in (("Dismissed", cut), ("Cut", states[1][1]), ("Step", (one,))):
+        assert edits.undo(reel).what == what
+        assert edits.shots_of(reel) == expected
+    assert edits.undo(reel) is None
+    opened.close()
+
+
+def test_a_database_of_a_newer_version_is_refused_in_words(tmp_path: Path, reel: Reel) -> None:
+    with closing(sqlite3.connect(tmp_path / "test.db")) as newer, newer:
+        newer.execute("INSERT INTO migratehistory (name, migrated_at) VALUES ('099_later', '2031-01-01')")
+    with pytest.raises(SweepError, match="newer version"):
+        open_database(tmp_path / "test.db")
+    (tmp_path / "none.db").write_bytes(b"no database at all" * 100)
+    with pytest.raises(SweepError, match="cannot be read"):
+        open_database(tmp_path / "none.db")
+
+
+def test_a_change_costs_what_it_changes(reel: Reel) -> None:
+    change(reel, "found", findings=[finding(n, 0.9) for n in range(300)])
+    found = list(shot(reel).findings)
+    found[150] = found[150].with_(state="dismissed")
+    change(reel, "dismissed", findings=found)
+    told = Edit.select().order_by(Edit.id.desc()).first()
+    assert [(c.table, c.before, c.behind) for c in edits.changes_of(told)] == [("finding", {"state": "kept"}, {"state": "dismissed"})]
+    assert len(json.dumps(told.changes)) < 200
+
+
+def test_old_changes_are_let_go_of(reel: Reel) -> None:
+    for n in range(8):
+        change(reel, f"named {n}", name=f"take {n}")
+    edits.undo(reel)
+    change(reel, "another way", name="take 9")
+    assert edits.forget(reel, 3) == 7
+    assert [edits.undo(reel).what for _ in range(2)] == ["another way", "named 6"]
+    assert edits.undo(reel) is None
+    assert shot(reel).name == "take 5"

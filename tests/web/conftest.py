@@ -34,7 +34,7 @@ class ByPlace(FlaskClient):
 
     def open(self, *args: Any, **kwargs: Any) -> TestResponse:
         url = args[0] if args else None
-        if isinstance(url, str) and (at := re.match(r"/reels/(\d+)/", url)) is not None:
+        if isinstance(url, str) and (at := re.match(r"/reels/(\d{1,15})/", url)) is not None:
             args = (self._numbered(url, int(at[1]), kwargs), *args[1:])
         return super().open(*args, **kwargs)
 

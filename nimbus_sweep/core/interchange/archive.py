@@ -32,6 +32,8 @@ _MEMBER = re.compile(r"reel-\d{1,4}/(shots\.json|shot-\d{1,5}\.recipe\.json|anal
 _MOST_MEMBERS, _MOST_BYTES = 100_000, 64 << 30
 # Bytes of one member, which is held whole.
 _MOST_AT_ONCE = 2 << 30
+# Bytes of a manifest at most: it holds a sum for each member.
+_LARGEST_MANIFEST = 32 << 20
 _DATE = (1980, 1, 1, 0, 0, 0)
 
 
@@ -102,6 +104,24 @@ def write_archive(path: Path, manifest: Manifest, shots: Mapping[str, Shots], an
                 add(f"{reel.folder}/analyses/{analysis.name}", analysis.read_bytes())
         complete = manifest.model_copy(update={"sums": sums})
         packed.writestr(zipfile.ZipInfo(_MANIFEST, _DATE), complete.model_dump_json(indent=1), zipfile.ZIP_DEFLATED)
+
+
+def read_archive(path: Path) -> tuple[Manifest, dict[str, Shots]]:
+    """What an archive says of itself, and the shots of its reels by their folders; raises SweepError as `Archive` does."""
+    archive = Archive(path)
+    try:
+        return archive.manifest, {reel.folder: archive.shots(reel) for reel in archive.manifest.reels}
+    finally:
+        archive.close()
+
+
+def unpack_learned(path: Path, folder: Path) -> int:
+    """Put what was learned of the reels of an archive into `folder`; raises SweepError as `Archive` does."""
+    archive = Archive(path)
+    try:
+        return sum(archive.unpack_analyses(reel, folder) for reel in archive.manifest.reels)
+    finally:
+        archive.close()
 
 
 class Archive:
@@ -195,6 +215,8 @@ class Archive:
 
 def _manifest(name: str, packed: zipfile.ZipFile) -> Manifest:
     try:
+        if packed.getinfo(_MANIFEST).file_size > _LARGEST_MANIFEST:
+            raise SweepError(f"{name} is not a usable archive of a job: its manifest is larger than one can be.")
         sent = json.loads(packed.read(_MANIFEST))
     except (KeyError, ValueError, OSError, zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
         raise SweepError(f"{name} is not an archive of a job: it has no manifest that can be read.") from error

@@ -153,7 +153,7 @@ class Recipe(BaseModel):
     format: Literal["nimbus-sweep recipe"] = "nimbus-sweep recipe"
     version: Literal[1] = 1
     name: str = Field(default="", max_length=200)
-    steps: tuple[Step, ...] = ()
+    steps: tuple[Step, ...] = Field(default=(), max_length=200)
     tracks: tuple[Track, ...] = Field(default=(), max_length=40)
     size: tuple[int, int] = (0, 0)
     enter: int = Field(default=0, ge=0)

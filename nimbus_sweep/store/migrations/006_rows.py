@@ -16,14 +16,14 @@ if TYPE_CHECKING:
     from nimbus_sweep.core.model.shots import Shots
 
 _TEXT = "VARCHAR(255) NOT NULL DEFAULT ''"
-_COLUMNS = {"reel": {"revision": "INTEGER NOT NULL DEFAULT 0", "mark": _TEXT}, "task": {"who": _TEXT}}
+_COLUMNS = {"reel": {"revision": "INTEGER NOT NULL DEFAULT 0", "mark": _TEXT}, "task": {"who": _TEXT, "reached": "REAL NOT NULL DEFAULT 0"}}
 
 
 def migrate(migrator: Migrator, database: pw.Database, *, fake: bool = False) -> None:
     """Make the tables, and turn the states that were kept whole into rows and the changes between them."""
     if fake:
         return
-    from nimbus_sweep.store.models import Counter, Edit, FindingRow, ShotRow, StepRow, TrackRow
+    from nimbus_sweep.store.models import Counter, Edit, FindingRow, Reel, ShotRow, StepRow, TrackRow
 
     database.create_tables([ShotRow, FindingRow, StepRow, TrackRow, Counter], safe=True)
     for table, columns in _COLUMNS.items():
@@ -31,6 +31,9 @@ def migrate(migrator: Migrator, database: pw.Database, *, fake: bool = False) ->
         for name, kind in columns.items():
             if there and name not in there:
                 _ask(database, f'ALTER TABLE "{table}" ADD COLUMN "{name}" {kind}')
+    for number, place in _ask(database, "SELECT id, path FROM reel"):
+        # Told from the data folder from now on, where it lies in there.
+        Reel.update(path=place).where(Reel.id == number).execute()
     if "shots" in {c.name for c in database.get_columns("edit")}:
         _ask(database, "CREATE TABLE edit_before AS SELECT id, reel_id, shots, undone, created, what FROM edit")
         _ask(database, "DROP TABLE edit")

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
+import unicodedata
 from collections.abc import Sequence
 from typing import Any, TypeVar
+from urllib.parse import quote
 
-from flask import abort, request
+from flask import Response, abort, request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...core.base.errors import SweepError
@@ -102,6 +105,15 @@ def patches_learned(reel: Reel, index: int, kind: str) -> PatchPlan | None:
     return inner if isinstance(inner, PatchPlan) else None
 
 
+def attached(response: Response, name: str) -> Response:
+    """An answer that is saved as a file, whatever script its name is in (RFC 6266)."""
+    name = re.sub(r"[\x00-\x1f\x7f/\\]", "_", name)
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+    names = {"filename": plain} if plain == name else {"filename": plain, "filename*": f"UTF-8''{quote(name, safe='')}"}
+    response.headers.set("Content-Disposition", "attachment", **names)
+    return response
+
+
 class Body(BaseModel):
     """What a request carries as JSON."""
 
@@ -165,6 +177,7 @@ def latest(reel: Reel, kind: str, *states: str) -> Task | None:
 __all__ = [
     "AtFrame",
     "Body",
+    "attached",
     "DrawnShape",
     "read_body",
     "LOOKED_AT",

@@ -19,7 +19,7 @@ from ...jobs.checks import checks_of
 from ...jobs.tasks import InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
 from ...store.models import Reel, Setting, Task
 from ...wording.reels import cadence, remark
-from .common import SweepError, changes, latest, reel_or_404, services
+from .common import SweepError, attached, changes, latest, reel_or_404, services
 
 pages = Blueprint("delivery", __name__)
 
@@ -124,9 +124,7 @@ def fetch(task_id: int, place: int) -> Response:
         abort(404)
     path = _folder(task) / files[place].name
     if path.is_dir():
-        return Response(
-            archived(path), mimetype="application/x-tar", headers={"Content-Disposition": f'attachment; filename="{path.name}.tar"'}
-        )
+        return attached(Response(archived(path), mimetype="application/x-tar"), f"{path.name}.tar")
     if not path.is_file():
         abort(404, "The delivered file is gone from the data folder. Render it again.")
     return send_file(path, as_attachment=True, download_name=path.name)

@@ -16,7 +16,7 @@ from ...core.model.shots import Shot, add_cut, cut_by_list, move_cut, place_of, 
 from ...jobs.reels import facts_of, open_as_taken_in, reading_of
 from ...store import edits
 from ...store.models import Reel, writing
-from .common import LOOKED_AT, Body, changes, ensure_volume, follow_up, latest, place_named, read_body, reel_or_404, services
+from .common import LOOKED_AT, Body, attached, changes, ensure_volume, follow_up, latest, place_named, read_body, reel_or_404, services
 
 pages = Blueprint("intake", __name__)
 _LONGEST_LIST = 4 << 20
@@ -200,7 +200,7 @@ def place_list(reel_id: int) -> Response:
         raise SweepError(f"{name or 'The list'} is neither a CMX 3600 list (.edl) nor an OpenTimelineIO file (.otio).")
     if len(text) > _LONGEST_LIST:
         raise SweepError(f"{name} is longer than an edit decision list should be.")
-    cuts = read_cuts(text, kind, reel.frames, reel.facts.frames_a_second)
+    cuts = services().apart(name or "The list", read_cuts, text, kind, reel.frames, reel.facts.frames_a_second)
     shots = cut_by_list(services().viewing.shots(reel), cuts)
     return _changed(reel, f"Cuts of {name[:60]}", shots)
 
@@ -218,4 +218,4 @@ def save_list(reel_id: int, kind: str) -> Response:
         reel.facts.time_code,
     )
     stem = Path(reel.path).stem
-    return Response(text, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{stem}.{kind}"'})
+    return attached(Response(text, mimetype="text/plain"), f"{stem}.{kind}")

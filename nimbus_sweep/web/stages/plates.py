@@ -10,6 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, render_template, request
 from pydantic import Field, ValidationError
 
+from ...core.media.sent_pictures import decoded
 from ...core.media.view import png
 from ...core.model.planes import moved, undone
 from ...core.model.recipes import first_fault
@@ -109,10 +110,7 @@ def take_in(reel_id: int, index: int, number: int) -> Response:
     if (request.content_length or 0) > _LARGEST:
         abort(413, "This picture is larger than a plate should be. Save it smaller, as PNG.")
     reel = reel_or_404(reel_id)
-    sent = np.frombuffer(request.get_data(), np.uint8)
-    picture = cv2.imdecode(sent, cv2.IMREAD_UNCHANGED) if len(sent) else None
-    if picture is None:
-        raise SweepError("This file is not a picture that can be read. Save the plate as PNG, of the size of the reel.")
+    picture = services().apart("This picture", decoded, request.get_data())
     if picture.dtype not in (np.uint8, np.uint16):
         raise SweepError("This picture has samples of a kind that a plate cannot have. Save it as PNG of 8 or 16 bits.")
     plates = [p.model_dump() for p in _settings(reel, index).plates]

@@ -144,7 +144,7 @@ def take_archive_in() -> Response:
     with tempfile.TemporaryDirectory(prefix="archive-", dir=data.root) as folder:
         path = Path(folder) / (_clean(request.args.get("name", "")) or "job.zip")
         _receive(path)
-        job = archives.take_in(data, path, services().queue)
+        job = archives.take_in(data, path, services().queue, services().apart)
     return jsonify(id=job.id, said=f"{job.title} is on the rack, with its treatments.")
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, g, jsonify, request
 from pydantic import Field, ValidationError
 
-from ...core.base.errors import SweepError
+from ...core.media.sent_pictures import decoded
 from ...core.model.mask_pictures import from_picture, to_picture
 from ...core.model.planes import undone
 from ...core.model.recipes import Recipe, Step, first_fault
@@ -22,7 +22,7 @@ from ...core.model.shots import Shot
 from ...core.model.tracks import Riding, Track, track_named
 from ...store import edits
 from ...store.models import Reel, Setting
-from .common import AtFrame, Body, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, shot_named
+from .common import AtFrame, Body, DrawnShape, changes, follow_up, place_named, read_body, reel_or_404, services, shot_named
 
 pages = Blueprint("regions", __name__, url_prefix="/reels/<int:reel_id>/<any(steps,tracks):owner>/<int:index>/<any(region,hold_out):which>")
 
@@ -301,10 +301,7 @@ def take_in(reel_id: int, index: int, which: str) -> Response:
     """Add a mask picture, the body of the request: by its transparency, or by a colour painted on it."""
     if (request.content_length or 0) > _LARGEST_MASK:
         abort(413, "This picture is larger than a mask should be. Save it smaller, as PNG.")
-    sent = np.frombuffer(request.get_data(), np.uint8)
-    pixels = cv2.imdecode(sent, cv2.IMREAD_UNCHANGED) if len(sent) else None
-    if pixels is None:
-        raise SweepError("This file is not a picture that can be read. Save the mask as PNG.")
+    pixels = services().apart("This picture", decoded, request.get_data())
     if pixels.dtype != np.uint8:
         pixels = (pixels >> 8 if pixels.dtype == np.uint16 else np.clip(pixels * 255, 0, 255)).astype(np.uint8)
     if pixels.ndim == 2:
