@@ -214,3 +214,22 @@ def large(frames: int) -> MemorySource:
 def test_demo_reels_are_named_by_numbers(reels: str, said: str, tmp_path: Path) -> None:
     told = run("demo", "--data", tmp_path, "--reels", reels)
     assert told.returncode and said in told.stderr
+
+
+def test_a_sequence_with_pictures_that_cannot_be_read_is_treated_when_that_is_accepted(tmp_path: Path) -> None:
+    folder = tmp_path / "fog"
+    folder.mkdir()
+    rng = np.random.default_rng(4)
+    for n in range(12):
+        cv2.imwrite(str(folder / f"fog.{n:04d}.png"), rng.integers(0, 255, (48, 64, 3), np.uint8))
+    whole = (folder / "fog.0003.png").read_bytes()
+    (folder / "fog.0003.png").write_bytes(whole[: len(whole) // 2])
+    (folder / "fog.0007.png").write_bytes(b"not a picture at all")
+    refused = run("treat", folder, tmp_path / "out", "--steps", "pixel-mend")
+    assert refused.returncode == 1
+    assert "pictures cannot be read, the first fog.0003.png" in refused.stderr
+    assert "--accept-missing" in refused.stderr
+    assert not (tmp_path / "out").exists()
+    accepted = run("treat", folder, tmp_path / "out", "--steps", "pixel-mend", "--accept-missing", "--report", tmp_path / "report.json")
+    assert accepted.returncode == 0, accepted.stderr
+    assert json.loads((tmp_path / "report.json").read_text())["missing"] == 2

@@ -26,6 +26,7 @@ from ..core.media.formats import FORMATS, Delivery, usual_kind
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.repeats import Repeats
+from ..core.media.sequence import SequenceReader
 from ..core.model.findings import Note
 from ..core.model.recipes import Recipe, Step, read_recipe
 from ..core.model.registry import STEPS
@@ -286,12 +287,30 @@ def _kind_of(out: Path, source: ReelReader) -> str:
 
 def _open(reel: Path, accept_missing: bool) -> ReelReader:
     source = open_reel(reel, accept_missing=accept_missing)
+    if isinstance(source, SequenceReader):
+        # Which of its pictures cannot be read is known when each was; movies say so when they are decoded.
+        for _ in source.frames(0, len(source)):
+            pass
     if not accept_missing:
         try:
+            _require_readable(source)
             source.require_whole()
         except DamagedReel as error:
             raise SweepError(f"{error} To mend what is there, say --accept-missing.") from error
     return source
+
+
+def _require_readable(source: ReelReader) -> None:
+    """Refuse a sequence some of whose pictures cannot be read."""
+    if isinstance(source, SequenceReader) and source.unreadable:
+        number, why = min(source.unreadable.items())
+        lost = len(source.unreadable)
+        raise DamagedReel(
+            f"{source.path.name}: {lost} picture{'' if lost == 1 else 's'} cannot be read, the first {source.name_of(number)} ({why}). Copy "
+            f"{'it' if lost == 1 else 'them'} again.",
+            lost,
+            len(source) - lost,
+        )
 
 
 @dataclass

@@ -24,6 +24,11 @@ from .tasks import DeliveredFile, PapersDone, RenderDone, RenderSettings, settin
 def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> RenderDone:
     """Render the reel, or each shot, as the delivery asks."""
     progress(0, what="Preparing")
+    if reel.missing and not reel.accept_missing:
+        raise SweepError(
+            f"{reel.missing} frame{' is' if reel.missing == 1 else 's are'} missing in this reel. Accept that in Intake, or put the pictures "
+            "back and read the reel again; then render."
+        )
     settings = settings_of(task, RenderSettings)
     # The shots are kept with the task, so that a render that resumes after a crash goes on with the same treatment.
     if settings.shots is None:

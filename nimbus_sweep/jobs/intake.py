@@ -13,6 +13,7 @@ from ..core.media.frames import Frame
 from ..core.media.opening import fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.remarks import Remark, some_of
+from ..core.media.sequence import is_sequence
 from ..core.media.view import ProxyMaker
 from ..core.model.shots import divided
 from ..store import edits
@@ -34,8 +35,9 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     path, reading = Path(reel.path), reading_of(reel)
     source = open_reel(path, reading, reel.accept_missing)
     size, modified = stamp_of(path)
-    if not reel.accept_missing:
-        if source.facts.promised > len(source):
+    # Pictures that a sequence lacks are shown as missing; that they are is accepted before anything is delivered.
+    if not reel.accept_missing and not is_sequence(path):
+        if source.missing:
             Reel.update(missing=source.missing).where(Reel.id == reel.id).execute()
         source.require_whole()
     FORMATS[usual_kind(source.facts, source.format)].held(source.format)
@@ -60,7 +62,7 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         modified=modified,
         look=reading.key,
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
-        missing=source.missing + len(unreadable),
+        missing=source.missing if is_sequence(path) else source.missing + len(unreadable),
         facts=facts,
     ).where(Reel.id == reel.id).execute()
     if reading_of(fresh).key != reading.key:

@@ -207,6 +207,11 @@ def test_a_gap_stays_a_gap_in_the_delivery(desk: Desk, scanned: int) -> None:
     assert desk.client.get(f"/reels/{scanned}/value/3?x=1&y=1").get_json()["missing"]
     desk.post(f"/reels/{scanned}/render")
     desk.work()
+    assert "1 frame is missing" in desk.task("render").error, "nothing is delivered until that is accepted"
+    assert "Accept 1 missing frame" in desk.client.get(f"/reels/{scanned}/sheet/intake").text
+    assert "Accepted" in desk.post(f"/reels/{scanned}/accept-missing").get_json()["said"]
+    desk.post(f"/reels/{scanned}/render")
+    desk.work()
     task = desk.task("render")
     assert task.state == "done", task.error
     answer = desk.client.get(f"/deliveries/{task.id}/file/0")

@@ -19,6 +19,7 @@ import numpy as np
 
 from ..base.errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
 from .frames import Colour, Frame, FrameCache, PictureFormat, blank
+from .holes import Place, lost_stamps, segment_is_cut_short
 from .layout import native_name, picture_format, planes_of
 from .reel import ReelFacts, ReelReader, Sound, gone
 from .remarks import Remark
@@ -115,6 +116,7 @@ class MovieReader(ReelReader):
         keys: list[int] = []
         untimed = 0
         cut_short = 0
+        places: list[Place] = []
         sound_ends: dict[int, float] = {}
         self.index_error = ""
         # AVI knows no presentation times, and those made up for these codecs are wrong where pictures are coded out of
@@ -125,6 +127,8 @@ class MovieReader(ReelReader):
                 if packet.stream.type == "audio" and packet.pts is not None and packet.time_base:
                     ends = float((packet.pts + (packet.duration or 0)) * packet.time_base)
                     sound_ends[packet.stream.index] = max(sound_ends.get(packet.stream.index, 0.0), ends)
+                if packet.pos is not None and packet.pos >= 0 and packet.size:
+                    places.append((packet.pos, packet.size, packet.pts if packet.stream.index == stream.index else None))
                 if packet.stream.index != stream.index or packet.size == 0:
                     continue
                 if packet.is_corrupt:
@@ -155,6 +159,10 @@ class MovieReader(ReelReader):
             self._time_base = 1 / named
         self._cut_short = cut_short
         self._stamps = sorted(stamps)
+        # What lay where the file cannot be read keeps its numbers.
+        lost = [] if by_decoding or self._in_order else lost_stamps(self._stamps, places)
+        self._stamps = sorted([*self._stamps, *lost])
+        self._absent = {bisect.bisect_left(self._stamps, stamp) for stamp in lost}
         self._keys = sorted(keys) or self._stamps[:1]
         if not self._stamps:
             raise UnreadableReel(f"{self.path.name} promises pictures but not one of them can be read. Copy it from its source again.")
@@ -203,6 +211,7 @@ class MovieReader(ReelReader):
             field_order=field_order,
             time_code=_time_code(container),
             turned=turned,
+            absent=tuple(sorted(self._absent)),
         )
 
     def _notes(
@@ -226,6 +235,8 @@ class MovieReader(ReelReader):
             notes.append(Remark.of("frames-dropped", count=dropped))
         if promised > count:
             notes.append(Remark.of("frames-missing", count=promised - count, readable=count, error=self.index_error))
+        if self._absent:
+            notes.append(Remark.of("frames-undecodable", count=len(self._absent)))
         if self._untimed:
             notes.append(Remark.of("no-times"))
         return notes
@@ -256,6 +267,10 @@ class MovieReader(ReelReader):
 
     def _promised(self, container: av.container.InputContainer, stream: av.VideoStream, count: int, end: float, sound_end: float) -> int:
         promised = count + self._cut_short
+        if segment_is_cut_short(self.path):
+            # Whatever the last second held is gone, though clocks of containers would allow for it.
+            ends = (container.duration or 0) / av.time_base
+            promised = max(promised + 1, round(ends * float(self.rate)))
         # A container keeps its own clock: a promise in seconds counts only beyond two frames and a tenth of a second.
         slack = max(0.1, 2 / float(self.rate))
         first = self._stamps[0] * float(self._time_base)
@@ -288,7 +303,7 @@ class MovieReader(ReelReader):
         lost = self.facts.frames - len(self._stamps)
         notes = self.facts.notes
         if self._absent:
-            notes = (*notes, Remark.of("frames-undecodable", count=len(self._absent)))
+            notes = (*(n for n in notes if n.code != "frames-undecodable"), Remark.of("frames-undecodable", count=len(self._absent)))
         self.facts = replace(self.facts, frames=len(self._stamps), absent=tuple(sorted(self._absent)), notes=notes)
         if lost:
             self.facts = replace(self.facts, duration=self.facts.duration - lost / self.rate)

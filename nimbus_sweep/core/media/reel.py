@@ -229,16 +229,16 @@ class ReelReader(ABC):
         return max(0, self.facts.promised - len(self)) + len(self.facts.absent)
 
     def require_whole(self) -> None:
-        """Refuse a reel that ends before its time.
+        """Refuse a reel that lacks pictures.
 
         Raises
         ------
         DamagedReel
             If pictures are missing.
         """
-        lost = self.facts.promised - len(self)
+        lost, there = self.missing, len(self) - len(self.facts.absent)
         if lost > 0:
-            raise DamagedReel(f"{self.path.name}: {missing_words(lost, len(self), self.index_error)}", lost, len(self))
+            raise DamagedReel(f"{self.path.name}: {missing_words(lost, there, self.index_error)}", lost, there)
 
     def correct(self, reading: Reading) -> None:
         """Read on with the user's corrections; those that ask for other samples are wrapped around by `open_reel`."""

@@ -237,6 +237,11 @@ class SequenceReader(ReelReader):
         """Frames that turned out not to be readable so far, and why."""
         return dict(self._unreadable)
 
+    @property
+    def missing(self) -> int:
+        """How many pictures are not there, or cannot be read as far as that is known."""
+        return super().missing + len(self._unreadable)
+
     def time_of(self, number: int) -> Fraction:
         """Seconds from the first frame to frame `number`, exact."""
         return number / self.rate

@@ -50,6 +50,10 @@ def _place(reel: Reel) -> str:
 def accept_missing(reel_id: int) -> Response:
     """Read a damaged reel again, taking what cannot be read for missing."""
     reel = reel_or_404(reel_id, needs=())
+    if reel.state == "ready":
+        # It was read, and is shown with them: nothing has to be read again.
+        Reel.update(accept_missing=True).where(Reel.id == reel.id).execute()
+        return jsonify(said="Accepted: the missing frames are delivered black, and the report lists them.")
     Reel.update(accept_missing=True, state="new", refusal="").where(Reel.id == reel.id).execute()
     services().queue.put("intake", Reel.get_by_id(reel.id))
     return jsonify(queued=True)
