@@ -62,7 +62,7 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         modified=modified,
         look=reading.key,
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
-        missing=source.missing if is_sequence(path) else source.missing + len(unreadable),
+        missing=max(0, source.facts.promised - len(source)) + len({*source.facts.absent, *unreadable}),
         facts=facts,
     ).where(Reel.id == reel.id).execute()
     if reading_of(fresh).key != reading.key:

@@ -341,8 +341,9 @@ def open_database(path: Path) -> pw.SqliteDatabase:
     SweepError
         If it was made by a newer version, or is no database.
     """
+    # Longer than what came from outside may take to be read in a request (`core.base.apart.SECONDS`).
     opened = pw.SqliteDatabase(
-        str(path), pragmas={"journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 10_000, "synchronous": "normal"}
+        str(path), pragmas={"journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 30_000, "synchronous": "normal"}
     )
     database.initialize(opened)
     contents.folder = path.absolute().parent / "contents"
