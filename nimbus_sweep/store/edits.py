@@ -173,7 +173,9 @@ def _hold(reel: Reel, shots: Shots, touched: set[int]) -> None:
     """Have shots at hand that were just put, as far as all in them have their numbers: they need not be read again."""
     mark = str(Reel.get_by_id(reel.id).mark)
     for shot in shots:
-        if shot.id in touched and all(one.id for one in (*shot.findings, *shot.recipe.steps, *shot.recipe.tracks)):
+        # Findings that were not read yet are those of the rows.
+        found = shot.findings if shot.findings.at_hand else ()
+        if shot.id in touched and all(one.id for one in (*found, *shot.recipe.steps, *shot.recipe.tracks)):
             with _lock:
                 _held[shot.id, mark] = shot.marked(mark)
 
@@ -206,8 +208,8 @@ def redo(reel: Reel) -> Edit | None:
 
 
 def _turned(reel: Reel, edit: Edit, changes: Iterable[RowChange], undone: bool) -> Edit:
-    edit.number, edit.undone, (edit.who, edit.page) = _put(reel, changes), undone, author.get()
-    edit.save(only=["number", "undone", "who", "page"])
+    edit.number, edit.undone, edit.page = _put(reel, changes), undone, author.get()[1]
+    edit.save(only=["number", "undone", "page"])
     return edit
 
 

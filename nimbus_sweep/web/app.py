@@ -65,16 +65,12 @@ class Application(Flask):
             seen = request.headers.get("X-Revision", "")
             others = edits.unseen(reel, seen) if seen else []
             if others and request.endpoint in ("reels.undo", "reels.redo"):
-                raise MeantForAnother(_meanwhile(others[-1]))
+                abort(409, _meanwhile(others[-1]))
             answer = self.make_response(super().dispatch_request())
             over = edits.lost(reel, reel.revision, others) if others and answer.status_code < 400 else None
             if over is not None:
-                raise MeantForAnother(_meanwhile(over))
+                abort(409, _meanwhile(over))
             return answer
-
-
-class MeantForAnother(Exception):
-    """A change was meant for something that was changed meanwhile."""
 
 
 # What a request names by its number.
@@ -93,10 +89,6 @@ def _translate(named: re.Match[str] | None) -> None:
 def _meanwhile(edit: Edit) -> str:
     who = f" by {edit.who}" if edit.who else ""
     return f"Meanwhile this was changed{who}: {edit.what}. The page shows it now; do it again if it is still wanted."
-
-
-def _overtaken(error: MeantForAnother) -> tuple[Response | str, int]:
-    return _said(str(error), 409)
 
 
 def create_app(shared: Services) -> Flask:
@@ -134,7 +126,6 @@ def create_app(shared: Services) -> Flask:
     app.before_request(_connect)
     app.teardown_request(_close)
     app.after_request(_headers)
-    app.register_error_handler(MeantForAnother, _overtaken)
     app.register_error_handler(DatabaseError, _unstored)
     for odd in (OverflowError, RecursionError, UnicodeEncodeError):
         app.register_error_handler(odd, _odd)
@@ -185,8 +176,6 @@ def _odd(error: Exception) -> tuple[Response | str, int]:
 
 
 def _unstored(error: DatabaseError) -> tuple[Response | str, int]:
-    if isinstance(error.__cause__ or error, OverflowError):
-        return _odd(OverflowError())
     if any(word in str(error) for word in ("disk is full", "disk I/O error")):
         root = services().data.root
         return _said(f"The disk is full: nothing can be stored in {root}. Nothing was lost; free some space and do it again.", 507)

@@ -164,6 +164,11 @@ class Findings(Sequence[JudgedFinding]):
     def __init__(self, told: Sequence[JudgedFinding] = (), read: Callable[[], Sequence[JudgedFinding]] | None = None) -> None:
         self._told, self._read = tuple(told), read
 
+    @property
+    def at_hand(self) -> bool:
+        """Whether they were read."""
+        return self._read is None
+
     def _all(self) -> tuple[JudgedFinding, ...]:
         if self._read is not None:
             self._told = tuple(self._read())
