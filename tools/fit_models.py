@@ -5,12 +5,13 @@
    python tools/fit_models.py shade 4001 4060
 
    python tools/fit_models.py dirt 8001 8200
+   python tools/fit_models.py families 17001 17301
    python tools/fit_models.py scratches 14001 14161
 
 draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
 `shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `dirt` of specks of film
-(`film_dirt/shot_odds.py`; every third of its clips is sound), `scratches` of lines that last (`scratches/telling.py`; every fourth is sound, every fifth shows uprights of a scene). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
+(`film_dirt/shot_odds.py`; every third of its clips is sound), `families` of all specks of a shot together (`film_dirt/family.py`), `scratches` of lines that last (`scratches/telling.py`; every fourth is sound, every fifth shows uprights of a scene). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
 also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
 
@@ -29,10 +30,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
 
-from benchmarks.proving import files, run
+from benchmarks.proving import defects, files, run
 from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
-from nimbus_sweep.core.defects.film_dirt import shot_odds
+from nimbus_sweep.core.defects.film_dirt import family, shot_odds
 from nimbus_sweep.core.defects.film_dirt.look_over import LastingSpecks, look_over
 from nimbus_sweep.core.defects.scratches import telling
 from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
@@ -84,6 +85,7 @@ MODELS = {
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
     "scratch": Model(telling.MODEL, telling.FEATURES, held=10.0, rarer=1.0),
+    "family": Model(family.MODEL, family.FEATURES, held=1.0, products=False, rarer=1.0),
     "speck": Model(shot_odds.MODEL, shot_odds.FEATURES, held=20.0, rarer=1.0),
     # Of few clips: one candidate takes seconds to measure.
     "weighed": Model(weighing.MODEL, weighing.FEATURES, held=3.0, products=False),
@@ -214,6 +216,32 @@ def gathered_shade(first: int, stop: int) -> list[Seen]:
             else:
                 made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
         print(sum(e**2 > VISIBLE for e, _ in things), "visible,", len(heard), "measured,", len(marks), "marks:", end=" ")
+    return made
+
+
+# Scenes in which much comes and goes.
+_LIVELY = ("photo hubble_deep_field", "drawn rain", "drawn night", "drawn wheel", "photo grass", "photo gravel", "stereo", "photo moon")
+
+
+def gathered_families(first: int, stop: int) -> list[Seen]:
+    """All that looks like specks in each shot: with dirt in every other clip, with something else or nothing, mostly in lively scenes."""
+    made: list[Seen] = []
+    for seed in range(first, stop):
+        has_dirt, lively = seed % 2 == 0, seed % 6 in (3, 5)
+        others = [k for k in defects.KINDS if k not in ("dirt", "birds", "cues")]
+        with tempfile.TemporaryDirectory() as name:
+            case = run.drawn(seed, Path(name), ["dirt"] if has_dirt else others, _LIVELY if lively else ())
+            source = open_reel(case.dirty)
+            lasting, told = LastingSpecks(), []
+            for moment, looked in each_moment(Span.of(source, 0, len(source)), look_over):
+                told += [one.candidate(at) for at, found in lasting.take(moment, looked) for one in found]
+            told += [one.candidate(at) for at, found in lasting.finish() for one in found]
+            size = source.format.height, source.format.width
+            sure, _ = shot_odds.in_shot(told, len(source), size)
+            one = family.family_of(told, sure, len(source), size)
+        if one is not None:
+            made.append(Seen(str(case.facts["scene"]), "family", tuple(one.features.tolist()), "dirt" in case.kinds))
+        print(seed, case.facts["scene"], case.facts["defects"], one, flush=True)
     return made
 
 
@@ -372,6 +400,7 @@ def main() -> None:
             "alone": gathered_alone,
             "shade": gathered_shade,
             "dirt": gathered_dirt,
+            "families": gathered_families,
             "scratches": gathered_scratches,
         }[what](first, stop)
         if kept is not None:

@@ -45,7 +45,7 @@ def test_dirt_is_swept_by_following_the_sheets(desk: Desk, worn: tuple[int, Memo
     desk.post(f"/reels/{reel}/survey")
     desk.work()
     condition = desk.client.get(f"/reels/{reel}/sheet/condition").get_data(as_text=True)
-    for words in ("Film dirt", "Specks and hairs", "Add step: Speck sweep", "frames examined"):
+    for words in ("Film dirt", "Specks and hairs", "Add step: Speck sweep", "a frame, "):
         assert words in condition, words
     assert desk.client.get(f"/reels/{reel}/specks/3?step=0", headers=ASKED).status_code == 404, "no such step yet"
     put_on(desk, reel)

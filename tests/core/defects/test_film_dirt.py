@@ -15,10 +15,11 @@ from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
 from nimbus_sweep.core.defects.film_dirt.choosing import LeftAlone, SpeckSweepSettings
 from nimbus_sweep.core.defects.film_dirt.detect import DirtWatch
+from nimbus_sweep.core.defects.film_dirt.family import family_of
 from nimbus_sweep.core.defects.film_dirt.likelihood import SpeckEvidence
 from nimbus_sweep.core.defects.film_dirt.look_over import look_over
 from nimbus_sweep.core.defects.film_dirt.repair import analyse
-from nimbus_sweep.core.defects.film_dirt.shot_odds import FEATURES, Candidate, features, in_shot
+from nimbus_sweep.core.defects.film_dirt.shot_odds import FEATURES, Candidate, come_again, features, in_shot
 from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.moments import each_moment, watched
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
@@ -288,6 +289,59 @@ def test_the_whole_shot_weighs_candidates() -> None:
     again = in_shot([doubtful, *shot(np.tile((100, 200), (60, 1)), 0.6)], 30, (360, 640))[0][0]
     assert among_dirt > again
     assert not len(in_shot([], 10, (360, 640))[0])
+
+
+def _found(at: list[int], places: np.ndarray) -> list[Candidate]:
+    speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
+    return [Candidate(n, int(y), int(x), True, 1.0, 0.0, speck, 0.95) for n, (y, x) in zip(at, places, strict=True)]
+
+
+def test_what_comes_again_at_its_place_is_of_the_scene() -> None:
+    """A lamp that flashes in eight frames among forty specks anywhere; a speck that lasts two frames is one speck."""
+    rng = np.random.default_rng(3)
+    anywhere = rng.integers(0, (360, 640), (40, 2))
+    lamp = np.tile((180, 320), (8, 1)) + rng.integers(-2, 3, (8, 2))
+    twice = np.array([(300, 500), (301, 500)])
+    found = _found([*range(40), *range(0, 40, 5), 11, 12], np.concatenate([anywhere, lamp, twice]))
+    again = come_again(found, np.full(len(found), 0.95), (360, 640))
+    assert again[40:48].all()
+    assert not again[48:].any()
+    assert again[:40].sum() <= 2
+    doubtful = np.concatenate([np.full(40, 0.95), np.full(10, 0.3)])
+    assert not come_again(found, doubtful, (360, 640))[40:].any(), "what is unlikely proves nothing"
+    assert come_again(found[:1], np.ones(1), (360, 640)).tolist() == [False]
+
+
+def test_a_family_is_told_by_rate_place_and_time() -> None:
+    """Dirt that falls anywhere at any time, held against as many at a few places, and against as many at once; counted as NumPy does."""
+    rng = np.random.default_rng(4)
+    anywhere, frames = rng.integers(0, (360, 640), (90, 2)), rng.integers(0, 30, 90)
+    sure = np.concatenate([np.full(80, 0.95), np.full(10, 0.6)])
+    dirt = family_of(_found(frames.tolist(), anywhere), sure, 30, (360, 640))
+    assert dirt is not None
+    counts = np.bincount(frames, minlength=30)
+    assert (dirt.certain, dirt.doubtful) == (80 / 30, 10 / 30)
+    assert dirt.uneven == pytest.approx((counts.var() + 0.5) / (3 + 0.5))
+    assert dirt.contrast == 40
+    assert dirt.sure > 0.8
+    places = anywhere[rng.integers(0, 6, 90)]
+    at_few = family_of(_found(frames.tolist(), places), sure, 30, (360, 640))
+    at_once = family_of(_found((frames // 10 * 10).tolist(), anywhere), sure, 30, (360, 640))
+    assert at_few is not None
+    assert at_once is not None
+    assert at_few.again > 10 > dirt.again
+    assert at_once.uneven > 5 > dirt.uneven
+    assert max(at_few.sure, at_once.sure) < dirt.sure
+    assert family_of(_found([1], anywhere[:1]), np.array([0.3]), 30, (360, 640)) is None
+
+
+def test_more_than_dirt_ever_is_may_be_snow() -> None:
+    rng = np.random.default_rng(5)
+    places, frames = rng.integers(0, (360, 640), (1000, 2)), np.repeat(np.arange(20), 50)
+    crowd = family_of(_found(frames.tolist(), places), np.full(1000, 0.97), 20, (360, 640))
+    assert crowd is not None
+    assert crowd.crowds
+    assert crowd.sure < 0.5
 
 
 def test_what_lies_about_a_candidate_is_counted() -> None:

@@ -13,8 +13,8 @@ from ...imaging.neighbours import Box, Mask
 Array = NDArray[Any]
 # Levels, as shares of a blob's strongest departure, at which it is cut loose from what else departs.
 _LEVELS = (0.0, 0.12, 0.25, 0.5)
-# The largest part of the picture, and of its longer side, that a speck takes up.
-_LARGEST, _LONGEST = 0.012, 0.4
+# The largest part of the picture, and of its longer side, that a speck takes up; in pixels it may be as large in a small picture.
+_LARGEST, _LONGEST, LARGEST_PIXELS = 0.012, 0.4, 450.0
 
 
 def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float, whole: tuple[int, ...]) -> list[tuple[Box, Mask, float]]:
@@ -32,7 +32,7 @@ def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float, whole: tupl
     """
     if not seeds.any():
         return []
-    found = _cut(departs, out, seeds, extent, _LARGEST * whole[0] * whole[1], _LONGEST * max(whole))
+    found = _cut(departs, out, seeds, extent, max(_LARGEST * whole[0] * whole[1], LARGEST_PIXELS), _LONGEST * max(whole))
     blobs = [(np.s_[top : top + b.shape[0], left : left + b.shape[1]], b, strength) for top, left, b, strength, _ in found]
     return [blobs[k] for k in np.argsort([-area for *_, area in found], kind="stable")]
 

@@ -5,21 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 
-import numpy as np
-
 from ...evidence.frames_at_hand import Span
 from ...evidence.moments import Moment, smaller
 from ...model.findings import Finding, Note, Surveyed
 from ...model.regions import Masked
 from .evidence import DirtEvidence
+from .family import Family, family_of
 from .look_over import Found, LastingSpecks, Looked, look_over
 from .shot_odds import Candidate, in_shot
 from .specks import CROWDED, SURE
 
-# As many in so many frames are told of without doubt.
+# Frames in which there have to be some, for them to be told of without doubt.
 _ENOUGH = 3
-# Plainly one; and share of the frames in which there have to be some where none is plain.
-_PLAIN, _SHARE = 0.9, 3 / 16
 _SHOWN = 40
 
 
@@ -70,21 +67,18 @@ class DirtWatch:
         small = self._size[0] // self._factor, self._size[1] // self._factor
         sure, _ = in_shot(self._candidates, self._looked, small)
         specks = [replace(c, sure=float(p)) for c, p in zip(self._candidates, sure, strict=True) if p >= SURE]
-        return Surveyed([self._family(specks)] if specks else [])
+        family = family_of(self._candidates, sure, self._looked, small)
+        return Surveyed([self._told(specks, family)] if family is not None else [])
 
-    def _family(self, seen: list[Candidate]) -> Finding:
+    def _told(self, seen: list[Candidate], family: Family) -> Finding:
         looked, factor = self._looked, self._factor
         frames = len({s.frame for s in seen})
         each = len(seen) / looked
         bright = sum(s.bright for s in seen) / len(seen)
-        contrast = float(np.median([s.evidence.contrast for s in seen]))
         largest = factor * factor * int(max(s.evidence.area for s in seen))
-        passing = self._crowded > looked / 3
-        confidence = min(1.0, 0.5 + 0.5 * float(np.mean([s.sure for s in seen])) * min(1.0, frames / _ENOUGH))
-        plain = len({s.frame for s in seen if s.sure >= _PLAIN})
-        # Among many frames chance alone shows a few doubtful ones.
-        if passing or (plain < min(_ENOUGH, looked) and frames < max(min(_ENOUGH, looked), _SHARE * looked)):
-            confidence = min(confidence, 0.45)
+        # One or two among many frames chance alone can show.
+        few = frames < min(_ENOUGH, looked)
+        confidence = min(family.sure, 0.45) if few else family.sure
         surest = sorted(seen, key=lambda s: -s.sure)[:_SHOWN]
         places = [(s.frame, factor * s.x, factor * s.y, round(s.sure, 2)) for s in surest]
         evidence = DirtEvidence(
@@ -95,9 +89,11 @@ class DirtWatch:
             each=round(each, 3),
             in_shot=round(each * self._count),
             bright=round(bright, 3),
-            contrast=round(contrast, 1),
+            contrast=round(family.contrast, 1),
             largest=largest,
             crowded=self._crowded,
-            passing=passing,
+            passing=family.crowds,
+            again=round(family.again, 1),
+            uneven=round(family.uneven, 1),
         )
         return Finding.of_picture("film-dirt", "speck-sweep", self._size, (self._first, self._stop), confidence, evidence)

@@ -25,7 +25,11 @@ class DirtEvidence(Evidence):
     crowded : int
         Frames in which so much comes and goes that it may be part of the scene.
     passing : bool
-        So many of them are that it may be snow, rain or leaves.
+        There are so many of them that it may be snow or rain.
+    again : float
+        How many times as often they come at the same places again as by chance.
+    uneven : float
+        Variance of their number a frame over its mean; dirt has 1.
     """
 
     seen: int = 0
@@ -38,3 +42,5 @@ class DirtEvidence(Evidence):
     largest: int = 0
     crowded: int = 0
     passing: bool = False
+    again: float = 1.0
+    uneven: float = 1.0

@@ -16,10 +16,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
+from scipy.special import pdtrc
 
 from ...base.logistic import Logistic
+from .blobs import LARGEST_PIXELS
 from .likelihood import FOUND, SpeckEvidence
 from .likeness import LOOKS
+from .specks import SURE
 
 Array = NDArray[np.float64]
 FEATURES = (
@@ -32,6 +35,10 @@ _CERTAIN, _LIKELY = 0.9, 0.5
 _ABOUT, _LEAST, _NEAR, _SOON = 0.02, 8.0, 5.0, 3.0
 # Share of the picture from which a thing is larger than any speck the model was fitted on, and how sure it is told then at most.
 _LARGE, _UNTOLD = 0.004, 0.45
+# The same place: a share of the picture's longer side, and pixels at least; and what cannot well be chance.
+_PLACE, _PLACE_LEAST, _CHANCE = 0.01, 4.0, 0.02
+# Frames between the first and the last of one speck, at most.
+_LASTS = 2
 # Deviations that looks are told to.
 _FARTHEST = 4.0
 # What keeps logarithms from zero: candidates a frame, share of frames, share of the picture, codes.
@@ -88,9 +95,48 @@ def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int])
         return np.zeros(0), np.zeros((0, len(LOOKS)))
     told, model, columns = features(candidates, frames, size), _model(), [FEATURES.index(name) for name in LOOKS]
     looks = (told[:, columns] - model.mean[columns]) / model.deviation[columns]
-    large = np.array([c.evidence.area for c in candidates]) > _LARGE * size[0] * size[1]
-    sure = np.where(large, np.minimum(model.sure(told), _UNTOLD), model.sure(told))
+    sure = model.sure(told)
+    large = np.array([c.evidence.area for c in candidates]) > max(_LARGE * size[0] * size[1], LARGEST_PIXELS)
+    doubted = large | come_again(candidates, sure, size)
+    sure = np.where(doubted, np.minimum(sure, _UNTOLD), sure)
     return sure, np.asarray(np.clip(looks, -_FARTHEST, _FARTHEST))
+
+
+def come_again(candidates: Sequence[Candidate], sure: Array, size: tuple[int, int]) -> NDArray[np.bool_]:
+    """Which of the likely ones lie where others lie in other frames more often than by chance: the scene flashes there, dirt falls anywhere.
+
+    Parameters
+    ----------
+    candidates : sequence of Candidate
+    sure : ndarray, float64, (candidates,)
+    size : tuple of int
+        Height and width of the picture as it was looked at.
+
+    Returns
+    -------
+    again : ndarray, bool, (candidates,)
+    """
+    again = np.zeros(len(candidates), bool)
+    likely = np.flatnonzero(sure >= SURE)
+    if len(likely) < 2:
+        return again
+    places, at = np.array([(c.y, c.x) for c in candidates], float)[likely], np.array([c.frame for c in candidates])[likely]
+    about = place_size(size)
+    others = np.bincount(pairs_apart(places, at, about).ravel(), minlength=len(likely))
+    by_chance = (len(likely) - 1) * np.pi * about**2 / (size[0] * size[1])
+    again[likely] = (others > 0) & (pdtrc(np.maximum(others, 1) - 1, by_chance) < _CHANCE)
+    return again
+
+
+def pairs_apart(places: Array, at: NDArray[np.int64], about: float) -> NDArray[np.int64]:
+    """Which two lie within `about` pixels of each other in frames that no speck lasts over: (pairs, 2)."""
+    pairs = cKDTree(places).query_pairs(about, output_type="ndarray")
+    return np.asarray(pairs[np.abs(at[pairs[:, 0]] - at[pairs[:, 1]]) > _LASTS], np.int64)
+
+
+def place_size(size: tuple[int, int]) -> float:
+    """How near two things are, in pixels, that lie at the same place of a picture of some height and width."""
+    return max(_PLACE_LEAST, _PLACE * max(size))
 
 
 def features(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> Array:
