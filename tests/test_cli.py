@@ -212,7 +212,7 @@ def large(frames: int) -> MemorySource:
 
 @pytest.mark.parametrize(("reels", "said"), [("one", "by their numbers"), ("99", "There is no demo reel 99")])
 def test_demo_reels_are_named_by_numbers(reels: str, said: str, tmp_path: Path) -> None:
-    told = run("demo", "--data", tmp_path, "--reels", reels)
+    told = program("demo", "--data", tmp_path, "--reels", reels)
     assert told.returncode and said in told.stderr
 
 

@@ -9,8 +9,9 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import partial
+from functools import partial, wraps
 from pathlib import Path
+from typing import Any
 
 import click
 from tqdm import tqdm
@@ -23,10 +24,11 @@ from ..core.evidence.scan import scan
 from ..core.evidence.shot_evidence import ShotEvidence
 from ..core.evidence.time_volume import TimeVolume, build_volume
 from ..core.media.formats import FORMATS, Delivery, usual_kind
-from ..core.media.opening import fingerprint, open_reel, stamp_of
+from ..core.media.opening import damage_of, fingerprint, open_reel, stamp_of
 from ..core.media.reel import ReelReader
+from ..core.media.remarks import some_runs
 from ..core.media.repeats import Repeats
-from ..core.media.sequence import SequenceReader
+from ..core.media.sequence import SequenceReader, is_sequence
 from ..core.model.findings import Note
 from ..core.model.recipes import Recipe, Step, read_recipe
 from ..core.model.registry import STEPS
@@ -70,6 +72,22 @@ _range_option = click.option("--range", "frames", metavar="A:B", callback=_range
 _missing_option = click.option("--accept-missing", is_flag=True, help="Go on with a damaged reel: mend what can be read.")
 
 
+def _counts_damage(command: Callable[..., None]) -> Callable[..., None]:
+    """Have a command that meets a picture it cannot read say all that cannot be."""
+
+    @wraps(command)
+    def counted(reel: Path, accept_missing: bool, **options: Any) -> None:
+        try:
+            command(reel=reel, accept_missing=accept_missing, **options)
+        except DamagedReel as error:
+            if accept_missing:
+                raise
+            damage = None if is_sequence(reel) else damage_of(reel)
+            raise SweepError(f"{damage or error} To mend what is there, say --accept-missing.") from error
+
+    return counted
+
+
 @main.command()
 @_reel_argument
 @click.option(
@@ -77,6 +95,7 @@ _missing_option = click.option("--accept-missing", is_flag=True, help="Go on wit
 )
 @_range_option
 @_missing_option
+@_counts_damage
 def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, accept_missing: bool) -> None:
     """Say what is wrong with REEL, with the evidence."""
     source = _open(reel, accept_missing)
@@ -127,6 +146,7 @@ def survey(reel: Path, json_path: Path | None, frames: tuple[int, int] | None, a
 @click.option("--overwrite", is_flag=True, help="Replace OUT if it is there.")
 @click.option("--as", "kind", type=click.Choice(list(FORMATS)), help="Another kind of delivery than the lossless one.")
 @_missing_option
+@_counts_damage
 def treat(
     reel: Path,
     out: Path,
@@ -256,9 +276,11 @@ def verify(reel: Path, out: Path, as_json: bool, report_path: Path | None) -> No
         share = 100 * result.differing / max(1, result.samples)
         click.echo(f"{result.differing} of {result.samples} samples differ ({share:.5f} %), by up to {result.largest:g} of 255.")
         if result.box:
-            runs = ", ".join(f"{a}-{b}" if a != b else str(a) for a, b in result.changed_frames[:12])
-            more = " and more" if len(result.changed_frames) > 12 else ""
-            click.echo(f"In frames {runs}{more}; all within x {result.box[0]}-{result.box[2] - 1}, y {result.box[1]}-{result.box[3] - 1}.")
+            click.echo(
+                f"In frames {some_runs(result.changed_frames)}; all within x {result.box[0]}-{result.box[2] - 1}, y {result.box[1]}-{result.box[3] - 1}."
+            )
+        if result.missing:
+            click.echo(f"The reel lacks frames {some_runs(result.missing)}; there was nothing to compare them with.")
         if not result.reported:
             click.echo("The file carries no report, so it is not known what was meant to change.")
         else:
@@ -292,11 +314,8 @@ def _open(reel: Path, accept_missing: bool) -> ReelReader:
         for _ in source.frames(0, len(source)):
             pass
     if not accept_missing:
-        try:
-            _require_readable(source)
-            source.require_whole()
-        except DamagedReel as error:
-            raise SweepError(f"{error} To mend what is there, say --accept-missing.") from error
+        _require_readable(source)
+        source.require_whole()
     return source
 
 

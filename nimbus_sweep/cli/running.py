@@ -8,6 +8,7 @@ import click
 
 from ..logs import LEVELS, keep_log
 from .group import main
+from .watcher import watched
 
 _data_option = click.option(
     "--data", type=click.Path(path_type=Path, file_okay=False), default=Path("data"), show_default=True, help="Where jobs are kept."
@@ -68,7 +69,10 @@ def warm() -> None:
 
 
 def _serve(data: Path, port: int, allow: tuple[Path, ...], upload_limit: int, demo: set[int] | None, level: str) -> None:
-    from ..web.server import serve as run
+    def run() -> None:
+        # Brought in here: the watch needs none of it.
+        from ..web.server import serve as listen
 
-    data = data.resolve()
-    run(data, port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo, level)
+        listen(data.resolve(), port, [folder.resolve() for folder in allow], upload_limit * 1_000_000, demo, level)
+
+    watched(run)

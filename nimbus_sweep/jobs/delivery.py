@@ -6,9 +6,10 @@ import re
 import shutil
 from pathlib import Path
 
-from ..core.base.errors import Cancelled, SweepError
+from ..core.base.errors import Cancelled, ChangedReel, SweepError
 from ..core.base.files import atomic_write
 from ..core.media.formats import FORMATS, Delivery
+from ..core.media.opening import fingerprint
 from ..core.model.shots import Shot
 from ..core.pipeline.render import clear, render
 from ..core.pipeline.report import make_report
@@ -65,6 +66,11 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         except (Cancelled, SweepError):
             shutil.rmtree(data.chunks(task.id), ignore_errors=True)
             raise
+        if fingerprint(Path(reel.path)) != reel.fingerprint.split(":")[0]:
+            out.unlink() if out.is_file() else shutil.rmtree(out, ignore_errors=True)
+            raise ChangedReel(
+                f"{Path(reel.path).name} is not the file that was taken in, by its SHA-256. Nothing was delivered. Read it again."
+            )
         clear(spec)
         with atomic_write(out.parent / f"{out.stem}-report.json") as stream:
             stream.write(report.model_dump_json(indent=2).encode())

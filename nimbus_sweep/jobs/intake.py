@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import logging
 import time
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from ..core.base.errors import DamagedReel
+from ..core.base.files import kept
 from ..core.evidence.scan import Scan, scan
+from ..core.evidence.summary import Summary
 from ..core.media.formats import FORMATS, usual_kind
 from ..core.media.frames import Frame
-from ..core.media.opening import fingerprint, open_reel, stamp_of
+from ..core.media.opening import damage_of, fingerprint, open_reel, sample_of, stamp_of
 from ..core.media.reel import ReelReader
 from ..core.media.remarks import Remark, some_of
+from ..core.media.repeats import Repeats
 from ..core.media.sequence import is_sequence
 from ..core.media.view import ProxyMaker
 from ..core.model.shots import divided
@@ -21,8 +26,10 @@ from ..store.data import DataFolder
 from ..store.facts import StoredFacts
 from ..store.models import Reel, Task, writing
 from .progress import TaskProgress
-from .reels import facts_of, light_path, reading_of, volume_path
+from .reels import facts_of, light_path, open_as_taken_in, reading_of, volume_path
 from .tasks import TakenIn
+
+log = logging.getLogger(__name__)
 
 
 def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TakenIn:
@@ -50,6 +57,7 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     seen = _read_every_frame(data, reel, source, progress)
     progress(0.92, what="Taking the fingerprint")
     print_ = fingerprint(path, progress.part(0.92, 1))
+    sample = sample_of(path)
     source.check_unchanged()
     fresh = Reel.get_by_id(reel.id)
     facts = facts_of(source)
@@ -60,6 +68,7 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         state="ready",
         size=size,
         modified=modified,
+        sample=sample,
         look=reading.key,
         fingerprint=print_ + (":missing accepted" if reel.accept_missing else ""),
         missing=max(0, source.facts.promised - len(source)) + len({*source.facts.absent, *unreadable}),
@@ -69,6 +78,18 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         # The small pictures are made once more.
         return do_intake(data, Reel.get_by_id(reel.id), task, progress)
     return TakenIn(frames=len(source), cuts=len(seen.cuts))
+
+
+def read_again(data: DataFolder, reel: Reel, progress: TaskProgress) -> None:
+    """Read a reel's frames once more where what they told when it was taken in was lost or damaged."""
+    folder = data.of_reel(reel.id)
+    if reel.state != "ready" or all(
+        kept((folder / name,), partial(load, folder / name))
+        for name, load in (("repeats.npz", Repeats.load), ("summary.npz", Summary.load))
+    ):
+        return
+    log.warning("reel %d is read once more", reel.id)
+    _read_every_frame(data, reel, open_as_taken_in(reel), progress)
 
 
 def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> Scan:
@@ -88,8 +109,10 @@ def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress
         proxy = ProxyMaker(folder / "proxy.jpegs")
         seen = scan(source, on_frame, proxy, None if volume.exists() else volume, None if light.exists() else light)
     except DamagedReel as error:
+        progress(0.02, what="Counting what cannot be read")
+        error = damage_of(reel.path, reading_of(reel)) or error
         Reel.update(missing=error.missing).where(Reel.id == reel.id).execute()
-        raise
+        raise error from None
     seen.summary.save(folder / "summary.npz")
     seen.repeats.save(folder / "repeats.npz")
     return seen

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
@@ -13,6 +14,7 @@ import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
 
+from ..core.base.files import kept
 from ..core.evidence.light_record import LightRecord, described, kept_record, record, recorded
 from ..core.evidence.time_volume import TimeVolume, build_volume, kept_volume
 from ..core.media.formats import Delivery
@@ -58,6 +60,7 @@ def spec_of(
         fingerprint=computed_under(reel),
         size=reel.size,
         modified=reel.modified,
+        sample=reel.sample,
         shots=tuple(
             RenderedShot(name=s.name or f"Shot {n}", first=s.enter, stop=s.leave, span=s.span, recipe=edits.resolved(s))
             for n, s in enumerate(shots, start=1)
@@ -114,9 +117,9 @@ def volume_path(data: DataFolder, reel: Reel, first: int, stop: int) -> Path:
 
 
 def repeats_of(data: DataFolder, reel: Reel) -> Repeats | None:
-    """Which of a reel's frames repeat others; None when that is not known."""
+    """Which of a reel's frames repeat others; None when that is not known, or was damaged."""
     known = data.of_reel(reel.id) / "repeats.npz"
-    return Repeats.load(known) if known.exists() else None
+    return kept((known,), lambda: Repeats.load(known))
 
 
 def usable_of(data: DataFolder, reel: Reel) -> NDArray[np.int64]:
@@ -131,10 +134,10 @@ def open_volume(
 ) -> TimeVolume:
     """A shot's time volume, made when it is not there."""
     path = volume_path(data, reel, shot.first, shot.stop)
-    kept = kept_volume(path)
-    if kept is not None:
-        os.utime(path)
-        volume = kept
+    found = kept_volume(path)
+    if found is not None:
+        os.utime(path, ns=(time.time_ns(), path.stat().st_mtime_ns))
+        volume = found
     else:
         path.parent.mkdir(parents=True, exist_ok=True)
         usable = usable_of(data, reel)
@@ -175,7 +178,7 @@ _MOST_VOLUMES = 8
 
 def _free_volumes(folder: Path, keep: Path) -> None:
     """Let go of the volumes that were used longest ago."""
-    held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_mtime, reverse=True)
+    held = sorted(folder.glob("*.bin"), key=lambda p: p.stat().st_atime, reverse=True)
     for path in held[_MOST_VOLUMES:]:
         if path != keep:
             for gone in (path, path.with_suffix(".json"), light_path(path), described(light_path(path))):

@@ -17,7 +17,7 @@ from ..store.models import Reel, Task, database, now
 from . import drawing
 from .delivery import do_papers, do_render
 from .inspections import do_check, do_inspection
-from .intake import do_intake
+from .intake import do_intake, read_again
 from .progress import TaskProgress
 from .surveys import do_open, do_survey
 from .treatment import do_analysis, do_track
@@ -46,7 +46,10 @@ def perform(data: DataFolder, task_id: int) -> None:
 def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
     """Do a task; gives what is to be kept with it."""
     try:
-        result = _WORK[task.kind](data, task.reel, task, TaskProgress(task))
+        progress = TaskProgress(task)
+        if task.kind in _BY_FRAMES:
+            read_again(data, task.reel, progress)
+        result = _WORK[task.kind](data, task.reel, task, progress)
     except Cancelled:
         log.info("%s was stopped", task.kind)
         return {"state": "cancelled"}
@@ -77,6 +80,8 @@ def _end(task: Task, **values: Any) -> None:
         Reel.update(state="refused", refusal=refusal).where(Reel.id == task.reel_id).execute()
 
 
+# Work that goes by what the frames told when the reel was taken in.
+_BY_FRAMES = {"open", "survey", "analysis", "track", "trial", "check", "render", "inspection"}
 _WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], BaseModel]] = {
     "draw": drawing.draw,
     "intake": do_intake,

@@ -19,7 +19,16 @@ from .data import DataFolder
 
 _FORMAT, _VERSION, _MANIFEST = "nimbus-sweep backup", 1, "manifest.json"
 # What cannot be made again: all else in the data folder can.
-_KEPT = ("contents/*/*", "uploads/**/*", "demo/*", "reels/*/*.npz", "reels/*/proxy.jpegs", "papers/**/*")
+_KEPT = (
+    "contents/*/*",
+    "uploads/**/*",
+    "demo/*",
+    "reels/*/*.npz",
+    "reels/*/proxy.jpegs",
+    "reels/*/proxy.ends",
+    "reels/*/proxy.sums",
+    "papers/**/*",
+)
 _DELIVERIES = "deliveries/**/*"
 _BLOCK = 1 << 20
 

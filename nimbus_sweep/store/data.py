@@ -105,7 +105,8 @@ class DataFolder:
             If another start holds the folder.
         """
         try:
-            with FileLock(self.root / "lock", timeout=0):
+            # A server that was killed lets go of it a moment later.
+            with FileLock(self.root / "lock", timeout=1):
                 yield
         except Timeout as error:
             who = self._address.read_text().strip() if self._address.exists() else ""

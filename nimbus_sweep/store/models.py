@@ -13,6 +13,7 @@ import peewee as pw
 from peewee_migrate import Router
 
 from ..core.base.errors import SweepError
+from ..core.base.files import disk_full
 from .contents import Contents
 from .facts import StoredFacts
 
@@ -107,6 +108,7 @@ class Reel(Model):
     size = pw.BigIntegerField(default=0)
     modified = pw.BigIntegerField(default=0)
     fingerprint = pw.CharField(default="")
+    sample = pw.CharField(default="")
     accept_missing = pw.BooleanField(default=False)
     state = pw.CharField(default="new")  # new, reading, open, ready, refused
     refusal = pw.TextField(default="")
@@ -358,11 +360,35 @@ def open_database(path: Path) -> pw.SqliteDatabase:
         if done and router.diff:
             _copied(opened, path.with_name(f"{path.stem}-before-{router.diff[-1]}.db"))
         router.run()
-    except pw.DatabaseError as error:
+        _hold_open(path)
+    except (pw.DatabaseError, sqlite3.Error) as error:
+        if is_full(error):
+            raise disk_full(path) from error
         raise SweepError(
             f"The database {path} cannot be read ({error}). Put a backup back in its place, or name another folder with --data."
         ) from error
     return opened
+
+
+def is_full(error: BaseException | None) -> bool:
+    """Whether the database found no room on its disk, here or in what led here: it takes back by itself what it could not store."""
+    while error is not None:
+        if any(word in str(error) for word in ("disk is full", "disk I/O error")):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
+
+
+_held: list[sqlite3.Connection] = []
+
+
+def _hold_open(path: Path) -> None:
+    """Keep one connection that does nothing: the last one that closes takes SQLite's files beside the database with it, and a full disk
+    has no room to make them again, not even to read."""
+    while _held:
+        _held.pop().close()
+    _held.append(sqlite3.connect(path, check_same_thread=False))
+    _held[0].execute("SELECT count(*) FROM sqlite_master").fetchone()
 
 
 def _copied(opened: pw.SqliteDatabase, path: Path) -> None:

@@ -17,7 +17,7 @@ from ..core.base.errors import ChangedReel, SweepError
 from ..core.base.failures import mark_failure
 from ..logs import log_path
 from ..store import edits
-from ..store.models import Edit, Reel, database, writing
+from ..store.models import Edit, Reel, database, is_full, writing
 from ..wording import lamps
 from ..wording.reels import FILTERS as REEL_WORDS
 from ..wording.tracks import GLOBALS as TRACK_WORDS
@@ -176,7 +176,7 @@ def _odd(error: Exception) -> tuple[Response | str, int]:
 
 
 def _unstored(error: DatabaseError) -> tuple[Response | str, int]:
-    if any(word in str(error) for word in ("disk is full", "disk I/O error")):
+    if is_full(error):
         root = services().data.root
         return _said(f"The disk is full: nothing can be stored in {root}. Nothing was lost; free some space and do it again.", 507)
     if "locked" in str(error):

@@ -58,7 +58,7 @@ def _listening(data: DataFolder, queue: Queue, port: int, allowed: Sequence[Path
 
     hosts = frozenset({f"127.0.0.1:{port}", f"localhost:{port}"})
     services = Services(
-        data=data, queue=queue, viewing=Viewing(data), allowed=allowed, upload_limit=upload_limit, hosts=hosts, user=_user()
+        data=data, queue=queue, viewing=Viewing(data, queue=queue), allowed=allowed, upload_limit=upload_limit, hosts=hosts, user=_user()
     )
     app = create_app(services)
     try:

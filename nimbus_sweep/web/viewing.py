@@ -15,6 +15,7 @@ from cachetools import LRUCache
 from numpy.typing import NDArray
 
 from ..core.base.errors import Overtaken, SweepError
+from ..core.base.files import kept
 from ..core.base.parallel import parallel_map
 from ..core.evidence.summary import Summary
 from ..core.evidence.time_volume import TimeVolume, kept_volume
@@ -31,10 +32,12 @@ from ..core.pipeline.trials import Computed, Plan
 from ..core.tools.plate_patch.plate_plan import PlatePlan
 from ..core.tools.reframe import ReframePlan, ReframeSettings
 from ..core.tools.retouch import RetouchSettings
+from ..jobs.queue import Queue
 from ..jobs.reels import analyses_of, analysis_keys, computed_under, known_keys, learned_under, open_as_taken_in, volume_path
+from ..jobs.tasks import AnalysisSettings
 from ..store import edits, strokes
 from ..store.data import DataFolder
-from ..store.models import Reel, Trial
+from ..store.models import Reel, Task, Trial
 
 VIEWS = ("source", "treated", "difference")
 # The view in which the plane of a track stands still, by its number; and a plate of a step, as it lies on its plane.
@@ -59,10 +62,19 @@ def _laid_open(path: Path) -> TimeVolume:
 
 
 class Viewing:
-    """Opens what is looked at once and keeps the last few open."""
+    """Opens what is looked at once and keeps the last few open.
 
-    def __init__(self, data: DataFolder, most: int = 4) -> None:
-        self._data = data
+    Parameters
+    ----------
+    data : DataFolder
+    most : int
+        Reels that are kept open.
+    queue : Queue, or None
+        Where what was lost of a reel is asked for again.
+    """
+
+    def __init__(self, data: DataFolder, most: int = 4, queue: Queue | None = None) -> None:
+        self._data, self._queue = data, queue
         self._held: LRUCache[tuple[Any, ...], Any] = LRUCache(5 * most)
         self._lock = threading.Lock()
         self._turns: dict[int, threading.Lock] = {}
@@ -71,8 +83,8 @@ class Viewing:
     def _keep(self, key: tuple[Any, ...], make: Callable[[], _Held]) -> _Held:
         with self._lock:
             if key in self._held:
-                kept: _Held = self._held[key]
-                return kept
+                held: _Held = self._held[key]
+                return held
         # What takes its time is made without keeping the others waiting; when two make it, the later stays.
         made = make()
         with self._lock:
@@ -108,11 +120,25 @@ class Viewing:
 
     def summary(self, reel: Reel) -> Summary:
         """The reel's light over time."""
-        return self._keep(("summary", reel.id, reel.fingerprint), lambda: Summary.load(self._data.of_reel(reel.id) / "summary.npz"))
+        return self._told(reel, "summary.npz", Summary.load)
 
     def repeats(self, reel: Reel) -> Repeats:
         """Which of the reel's frames are repeated."""
-        return self._keep(("repeats", reel.id, reel.fingerprint), lambda: Repeats.load(self._data.of_reel(reel.id) / "repeats.npz"))
+        return self._told(reel, "repeats.npz", Repeats.load)
+
+    def _told(self, reel: Reel, name: str, load: Callable[[Path], _Held]) -> _Held:
+        """What a reel's frames told when they were read; raises NotReady where it was lost or damaged, and has it made again."""
+        path = self._data.of_reel(reel.id) / name
+
+        def opened() -> _Held:
+            made = kept((path,), lambda: load(path))
+            if made is None:
+                if self._queue is not None:
+                    self._queue.put("intake", reel)
+                raise NotReady("The reel is being read once more; this follows in a moment.")
+            return made
+
+        return self._keep((name, reel.id, reel.fingerprint), opened)
 
     def shots(self, reel: Reel) -> Shots:
         """The reel's shots as they are now."""
@@ -144,16 +170,24 @@ class Viewing:
         except FileNotFoundError:
             return set()
 
+    def _learn_again(self, reel: Reel, shot: Shot) -> None:
+        """Ask for what was learned and is gone; what failed, was stopped or is being learned is not asked for."""
+        last = Task.select().where(Task.reel == reel, Task.kind == "analysis").order_by(Task.id.desc()).first()
+        if self._queue is not None and (last is None or last.state == "done"):
+            self._queue.put("analysis", reel, AnalysisSettings(learns=self.learns(reel, shot)))
+
     def known(self, reel: Reel, shot: Shot, layout: PictureFormat) -> list[Knowledge]:
         """What the steps of a shot know; raises NotReady while an analysis is missing."""
         recipe, analyses = edits.named(shot), self.analyses(reel, shot)
         if not analyses.ready(recipe):
+            self._learn_again(reel, shot)
             raise NotReady("The repair is still being learned; the treated picture follows in a moment.")
         try:
             return self._keep(
                 ("known", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(strokes.unfolded(recipe), layout)
             )
         except FileNotFoundError as error:
+            self._learn_again(reel, shot)
             raise NotReady("What a repair had learned was damaged; it is being learned again.") from error
 
     def learned_of(self, reel: Reel, shot: Shot, at: int) -> Knowledge | None:

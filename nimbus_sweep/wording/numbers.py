@@ -6,6 +6,8 @@ from collections.abc import Callable
 from fractions import Fraction
 from typing import Any
 
+from ..core.media.remarks import some_runs
+
 
 def rate(value: str) -> str:
     """A frame rate: whole, or as its exact fraction with three places beside it."""
@@ -59,4 +61,5 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "percent": percent,
     "about": about,
     "grouped": grouped,
+    "runs": some_runs,
 }

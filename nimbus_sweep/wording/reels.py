@@ -15,6 +15,7 @@ _REMARKS = {
     "frames-dropped": "About {frames} to have been dropped in recording: the next comes a whole multiple late.",
     "no-times": "The pictures carry no times; they are counted at the rate the stream names or the usual one.",
     "frames-undecodable": "{count} frames cannot be decoded; they are shown as missing.",
+    "stretch-altered": "By its own checks the file is not what was written where frames {first} to {last} lie; they may show what is wrong.",
     "frames-unreadable": "{frames} cannot be read: {shown}. Shown as missing.",
     "numbers-without-picture": "{numbers} no picture: {shown}. Shown as missing.",
     "channels-left-out": "Channels {names} are left alone and not delivered.",

@@ -273,9 +273,9 @@ def test_every_state_of_an_earlier_version_can_be_undone_to(tmp_path: Path) -> N
     with closing(sqlite3.connect(path)) as old, old:
         old.execute("DELETE FROM migratehistory WHERE name = '006_rows'")
         old.execute("INSERT INTO job (id, title, reference, notes, archived, created) VALUES (1, 'Skerrow Point', '', '', 0, '')")
-        names = "id, job_id, title, path, size, modified, fingerprint, accept_missing, state, refusal, missing, frames, look, created, revision, mark"
+        names = "id, job_id, title, path, size, modified, fingerprint, accept_missing, state, refusal, missing, frames, look, created, revision, mark, sample"
         old.execute(
-            f"INSERT INTO reel ({names}) VALUES (1, 1, 'Reel 01', ?, 1, 1, 'f', 0, 'ready', '', 0, 48, '', '', 0, '')",
+            f"INSERT INTO reel ({names}) VALUES (1, 1, 'Reel 01', ?, 1, 1, 'f', 0, 'ready', '', 0, 48, '', '', 0, '', '')",
             (str(tmp_path / "a.mkv"),),
         )
         old.execute("DROP TABLE edit")

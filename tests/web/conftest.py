@@ -124,7 +124,8 @@ def desk(tmp_path: Path, surveyed_once: None) -> Iterator[Desk]:
     opened = open_database(data.database)
     allowed = tmp_path / "allowed"
     allowed.mkdir()
-    services = Services(data, Queue(data), Viewing(data), [allowed.resolve()], 3_000_000, frozenset({"localhost", "127.0.0.1:8017"}))
+    queue = Queue(data)
+    services = Services(data, queue, Viewing(data, queue=queue), [allowed.resolve()], 3_000_000, frozenset({"localhost", "127.0.0.1:8017"}))
     app = application()
     app.extensions["services"] = services
     job = Job.create(title="Skerrow Point")

@@ -1,22 +1,27 @@
-"""Files written aside and renamed when whole, so that no half file is ever taken for a finished one."""
+"""Files written aside and renamed when whole, so that no half file is ever taken for a finished one, and checked when they are read."""
 
 from __future__ import annotations
 
 import errno
 import glob
+import json
 import logging
 import os
 import shutil
 import threading
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import BinaryIO, TypeVar
+from typing import Any, BinaryIO, TypeVar
+from zipfile import BadZipFile
 
 from .errors import DiskFull, SweepError
 
 log = logging.getLogger(__name__)
 Kept = TypeVar("Kept")
+# What reading a file that was altered or cut raises.
+DAMAGED = (ValueError, KeyError, TypeError, OSError, EOFError, BadZipFile, zlib.error)
 FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 
 
@@ -35,11 +40,65 @@ def kept(paths: tuple[Path, ...], opened: Callable[[], Kept]) -> Kept | None:
         return None
     try:
         return opened()
-    except (ValueError, KeyError, TypeError, OSError):
+    except DAMAGED:
         log.warning("%s is damaged and is made again", paths[0], exc_info=True)
         for path in paths:
             path.unlink(missing_ok=True)
         return None
+
+
+class Summed:
+    """A file that is being written, and the checksum (CRC-32) of what was.
+
+    Parameters
+    ----------
+    stream : BinaryIO
+    """
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream, self.sum = stream, 0
+
+    def write(self, data: memoryview | bytes) -> None:
+        """Write the next bytes."""
+        self.sum = zlib.crc32(data, self.sum)
+        self._stream.write(data)
+
+
+def describe(path: Path, values: dict[str, Any]) -> None:
+    """Write what is to be known of a file kept beside it, as JSON with a checksum of its own."""
+    with atomic_write(path) as stream:
+        stream.write(json.dumps({**values, "own_sum": zlib.crc32(json.dumps(values).encode())}).encode())
+
+
+def description(path: Path) -> dict[str, Any]:
+    """Read what `describe` wrote; ValueError where it was altered. One of an earlier version has no checksum, and is believed."""
+    values: dict[str, Any] = json.loads(path.read_text())
+    wanted = values.pop("own_sum", None)
+    if wanted not in (None, zlib.crc32(json.dumps(values).encode())):
+        raise ValueError(f"{path.name} was altered.")
+    return values
+
+
+_BLOCK = 1 << 22
+# Files that this process found as they were written: each is gone through once.
+_unaltered: dict[Path, tuple[int, int, int]] = {}
+
+
+def require_unaltered(path: Path, wanted: int | None) -> None:
+    """Raise ValueError where a file has another checksum than when it was written; None is believed."""
+    if wanted is None:
+        return
+    found = path.stat()
+    stamp = found.st_ino, found.st_size, found.st_mtime_ns
+    if _unaltered.get(path) == stamp:
+        return
+    total = 0
+    with open(path, "rb") as stream:
+        while block := stream.read(_BLOCK):
+            total = zlib.crc32(block, total)
+    if total != wanted:
+        raise ValueError(f"{path.name} was altered.")
+    _unaltered[path] = stamp
 
 
 def require_room(path: Path, needed: int) -> None:

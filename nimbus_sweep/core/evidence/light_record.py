@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
@@ -13,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import atomic_write, kept
+from ..base.files import Summed, atomic_write, describe, description, kept, require_unaltered
 from ..base.parallel import buffered_map
 from ..imaging.light import is_logarithmic, light_of
 from ..imaging.motion import Plane
@@ -86,7 +85,8 @@ class LightRecord:
     """
 
     def __init__(self, path: Path) -> None:
-        header = json.loads(described(path).read_text())
+        header = description(described(path))
+        require_unaltered(path, header.get("sum"))
         self.format = PictureFormat.from_json(header["format"])
         self.colour = Colour(**header["colour"])
         self.rate = Fraction(header["rate"])
@@ -162,7 +162,7 @@ class RecordWriter:
         self._absent: list[int] = []
         self._before: SmallFrame | None = None
         self._aside = atomic_write(path, durable=False)
-        self._stream = self._aside.__enter__()
+        self._stream = Summed(self._aside.__enter__())
 
     def add(self, frame: Frame, made: SmallFrame | None = None) -> None:
         """Keep the next frame, made small here unless it is already; a missing one looks like the one before."""
@@ -182,9 +182,8 @@ class RecordWriter:
 
     def finish(self) -> None:
         """Close the file."""
-        header = {**self._header, "first": self._first, "count": self._count, "absent": self._absent}
-        with atomic_write(described(self._path)) as stream:
-            stream.write(json.dumps(header).encode())
+        header = {**self._header, "first": self._first, "count": self._count, "absent": self._absent, "sum": self._stream.sum}
+        describe(described(self._path), header)
         self._aside.__exit__(None, None, None)
 
     def drop(self, error: BaseException) -> None:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import copy
-import json
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
@@ -18,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..base.errors import DiskFull
-from ..base.files import atomic_write, kept, require_room
+from ..base.files import Summed, atomic_write, describe, description, kept, require_room, require_unaltered
 from ..media.frames import Colour, Frame, FrameSource, PictureFormat, Samples
 
 MAX_FRAMES = 160
@@ -41,7 +40,8 @@ class TimeVolume:
     """
 
     def __init__(self, path: Path) -> None:
-        header = json.loads(path.with_suffix(".json").read_text())
+        header = description(path.with_suffix(".json"))
+        require_unaltered(path, header.get("sum"))
         self.format = PictureFormat.from_json(header["format"])
         self.colour = Colour(**header["colour"])
         self.rate = Fraction(header["rate"])
@@ -158,7 +158,7 @@ class VolumeWriter:
         }
         require_room(path, len(self._wanted) * source.format.frame_bytes)
         self._aside = atomic_write(path, durable=False)
-        self._stream = self._aside.__enter__()
+        self._stream = Summed(self._aside.__enter__())
 
     def add(self, frame: Frame) -> None:
         """Keep `frame` if it is one of the wanted; frames come in order."""
@@ -172,8 +172,7 @@ class VolumeWriter:
 
     def finish(self) -> TimeVolume:
         """Close the file and open it as a volume."""
-        with atomic_write(self._path.with_suffix(".json")) as stream:
-            stream.write(json.dumps({**self._header, "numbers": self._written}).encode())
+        describe(self._path.with_suffix(".json"), {**self._header, "numbers": self._written, "sum": self._stream.sum})
         self._aside.__exit__(None, None, None)
         return TimeVolume(self._path)
 

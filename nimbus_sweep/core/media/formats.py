@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -17,7 +18,8 @@ from .layout import EXACT_KIN, picture_format, to_kin
 from .reel import ReelFacts
 from .remarks import Remark
 
-_FFV1 = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or ())
+# Of those that its encoder names, floats are an experiment that it refuses.
+_FFV1 = frozenset(f.name for f in av.Codec("ffv1", "w").video_formats or () if not re.search(r"f(16|32)(le|be)?$", f.name))
 Kind = Literal["ffv1", "prores-422hq", "prores-4444", "dnxhr-hqx", "v210", "h264", "dpx", "tiff", "png", "exr"]
 
 
@@ -93,6 +95,14 @@ class DeliveryFormat:
             return False
         return self.lossless and same_samples(layout, held)
 
+    def holds(self, layout: PictureFormat) -> bool:
+        """Whether it can hold such a source at all."""
+        try:
+            self.held(layout)
+        except SweepError:
+            return False
+        return True
+
     def losses(self, facts: ReelFacts, layout: PictureFormat) -> list[Remark]:
         """Everything of the source that it cannot hold."""
         held = self.held(layout)
@@ -155,7 +165,7 @@ def lossless_format(layout: PictureFormat) -> PictureFormat:
     name = EXACT_KIN.get(layout.name, layout.name)
     if name not in _FFV1:
         raise UnreadableReel(
-            f"FFV1 cannot hold the pixel format {layout.name} exactly. Deliver OpenEXR pictures, or convert the reel to gbrp16le first."
+            f"FFV1 cannot hold the pixel format {layout.name} exactly. Deliver OpenEXR pictures, or convert the reel to whole numbers of 16 bit first."
         )
     return _named(layout, name)
 

@@ -16,8 +16,8 @@ _ALIKE, _MOST = 0.2, 0.8
 _REORDERED = 3
 # Bytes between packets, beyond what is usual there, that are a hole.
 _HOLE = 64
-# Matroska (RFC 9559): the identifier of the segment, and bytes of the file it lies in.
-_SEGMENT, _HEAD = b"\x18\x53\x80\x67", 4096
+# Matroska (RFC 8794, 9559): how a file begins, the identifier of its segment, and bytes of the file that lies in.
+EBML, SEGMENT, _HEAD = b"\x1a\x45\xdf\xa3", b"\x18\x53\x80\x67", 4096
 
 
 def lost_stamps(stamps: Sequence[int], places: Sequence[Place]) -> list[int]:
@@ -66,13 +66,28 @@ def segment_is_cut_short(path: Path) -> bool:
     """Whether a Matroska file ends before its segment does, by the size that its head gives (RFC 8794, 9559)."""
     with path.open("rb") as stream:
         head = stream.read(_HEAD)
-    at = head.find(_SEGMENT)
-    if not head.startswith(b"\x1a\x45\xdf\xa3") or at < 0 or at + 12 > len(head):
+    at = head.find(SEGMENT)
+    if not head.startswith(EBML) or at < 0 or (told := element_size(head, at + len(SEGMENT))) is None or told[0] is None:
         return False
-    begin = at + len(_SEGMENT)
-    length = 9 - head[begin].bit_length()
-    if length > 8:
-        return False
-    size = int.from_bytes(head[begin : begin + length], "big") - (1 << (7 * length))
-    # All ones: not known, as of a recording that was not ended.
-    return size != (1 << (7 * length)) - 1 and begin + length + size > path.stat().st_size
+    return at + len(SEGMENT) + told[1] + told[0] > path.stat().st_size
+
+
+def element_size(data: bytes, at: int) -> tuple[int | None, int] | None:
+    """Size of an element of Matroska (RFC 8794, 4.4) and the bytes it is told in.
+
+    Parameters
+    ----------
+    data : bytes
+    at : int
+        Where the size begins.
+
+    Returns
+    -------
+    told : (int or None, int), or None
+        A size of None is not known, as of a recording that was not ended; None where nothing can be read.
+    """
+    length = 9 - data[at].bit_length() if at < len(data) else 9
+    if length > 8 or at + length > len(data):
+        return None
+    size = int.from_bytes(data[at : at + length], "big") - (1 << (7 * length))
+    return (None if size == (1 << (7 * length)) - 1 else size), length

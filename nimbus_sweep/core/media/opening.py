@@ -12,14 +12,16 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..base.errors import UnreadableReel
+from ..base.errors import DamagedReel, UnreadableReel
 from .frames import Frame, FrameCache, PictureFormat
 from .layout import EXACT_KIN, picture_format, planes_of, to_kin, to_picture
 from .reader import MovieReader
-from .reel import Reading, ReelReader, WrappedReel, gone
+from .reel import Reading, ReelReader, WrappedReel, gone, missing_words
 from .sequence import SequenceReader, is_sequence, list_sequence
 
 _TICK = Fraction(1, 24)
+# Blocks of a reel by which another is told from it, and bytes of each.
+_SAMPLES, _SAMPLE = 64, 1 << 16
 
 
 def open_reel(path: str | Path, reading: Reading | None = None, accept_missing: bool = False) -> ReelReader:
@@ -46,6 +48,26 @@ def open_reel(path: str | Path, reading: Reading | None = None, accept_missing: 
     return Turned(reel) if reel.facts.turned else reel
 
 
+def damage_of(path: str | Path, reading: Reading | None = None) -> DamagedReel | None:
+    """What cannot be read of a reel, all of it; this decodes it once.
+
+    Parameters
+    ----------
+    path : path-like
+    reading : Reading
+
+    Returns
+    -------
+    damage : DamagedReel or None
+        To be raised; None where all can be read.
+    """
+    source = open_reel(path, reading, accept_missing=True)
+    if source.missing <= 0:
+        return None
+    there = len(source) - len(source.facts.absent)
+    return DamagedReel(f"{source.path.name}: {missing_words(source.missing, there, source.facts.absent)}", source.missing, there)
+
+
 def stamp_of(path: str | Path) -> tuple[int, int]:
     """Size in bytes of a reel and when it was last written, in nanoseconds; of a sequence, of all its pictures.
 
@@ -62,6 +84,40 @@ def stamp_of(path: str | Path) -> tuple[int, int]:
     except (OSError, UnreadableReel) as error:
         raise gone(path) from error
     return found.st_size, found.st_mtime_ns
+
+
+def sample_of(path: str | Path) -> str:
+    """SHA-256 of blocks here and there, first and last among them: tells another file of the same size and time stamp at once.
+
+    Parameters
+    ----------
+    path : path-like
+        A movie file, or a sequence.
+
+    Returns
+    -------
+    str
+        Hexadecimal digits.
+
+    Raises
+    ------
+    ChangedReel
+        If it is gone.
+    """
+    path = Path(path)
+    digest = hashlib.sha256()
+    try:
+        files = list(list_sequence(path).pictures.values()) if is_sequence(path) else [path]
+        chosen = [files[n] for n in np.unique(np.linspace(0, len(files) - 1, _SAMPLES).round().astype(int))]
+        for file in chosen:
+            with open(file, "rb") as stream:
+                last = max(0, file.stat().st_size - _SAMPLE)
+                for begin in np.unique(np.linspace(0, last, max(1, _SAMPLES // len(chosen))).round().astype(np.int64)).tolist():
+                    stream.seek(begin)
+                    digest.update(stream.read(_SAMPLE))
+    except (OSError, UnreadableReel) as error:
+        raise gone(path) from error
+    return digest.hexdigest()
 
 
 def fingerprint(path: str | Path, on_progress: Callable[[float], None] | None = None) -> str:

@@ -18,12 +18,16 @@ import av
 import numpy as np
 
 from ..base.errors import ChangedReel, DamagedReel, Overtaken, UnreadableReel
+from .damage import altered_stretches, has_parity, packet_check
+from .decoding import pictures
 from .frames import Colour, Frame, FrameCache, PictureFormat, blank
 from .holes import Place, lost_stamps, segment_is_cut_short
 from .layout import native_name, picture_format, planes_of
-from .reel import ReelFacts, ReelReader, Sound, gone
+from .reel import ReelFacts, ReelReader, Sound, altered_words, gone
 from .remarks import Remark
 
+# Packets by which it is told whether a stream carries parities.
+_PARITIES = 16
 # A picture further ahead than this many frames is reached by seeking when a key frame lies between.
 _DECODE_AHEAD = 24
 MAX_PIXELS = 16384 * 16384
@@ -67,6 +71,7 @@ class MovieReader(ReelReader):
         self._decoder: Iterator[Frame] | None = None
         self._next = -1
         self._absent: set[int] = set()
+        self._has_parity = False
         self._stamp = self._file_stamp()
         self._scan()
         if accept_missing:
@@ -102,6 +107,8 @@ class MovieReader(ReelReader):
             if "image2" in container.format.name or container.format.name.endswith("_pipe"):
                 raise UnreadableReel(f"{self.path.name} is a still picture. Defects are found by looking along time: choose a movie file.")
             context = stream.codec_context
+            if context is None:
+                raise UnreadableReel(f"{self.path.name}: how its pictures are coded is not known here, or the file is damaged.")
             if context.width <= 0 or context.height <= 0 or not context.pix_fmt:
                 raise UnreadableReel(f"{self.path.name}: its pictures have no readable size or pixel format. The file is damaged.")
             if context.width * context.height > MAX_PIXELS:
@@ -115,7 +122,8 @@ class MovieReader(ReelReader):
         stamps: list[int] = []
         keys: list[int] = []
         untimed = 0
-        cut_short = 0
+        broken: set[int] = set()
+        parities = _PARITIES if stream.codec_context.name == "ffv1" else 0
         places: list[Place] = []
         sound_ends: dict[int, float] = {}
         self.index_error = ""
@@ -131,17 +139,21 @@ class MovieReader(ReelReader):
                     places.append((packet.pos, packet.size, packet.pts if packet.stream.index == stream.index else None))
                 if packet.stream.index != stream.index or packet.size == 0:
                     continue
+                if packet.is_discard and not packet.is_corrupt:
+                    continue
+                if parities > 0:
+                    self._has_parity = has_parity(bytes(packet))
+                    parities = 0 if self._has_parity else parities - 1
+                stamp = packet.dts if self._in_order else packet.pts
+                if stamp is None:
+                    untimed += not packet.is_corrupt
+                    stamp = packet.dts
                 if packet.is_corrupt:
-                    cut_short += 1
-                elif not packet.is_discard:
-                    stamp = packet.dts if self._in_order else packet.pts
-                    if stamp is None:
-                        untimed += 1
-                        stamp = packet.dts
-                    if stamp is not None:
-                        stamps.append(stamp)
-                        if packet.is_keyframe:
-                            keys.append(stamp)
+                    broken.add(stamp if stamp is not None else -len(broken) - 1)
+                elif stamp is not None:
+                    stamps.append(stamp)
+                    if packet.is_keyframe:
+                        keys.append(stamp)
         except av.FFmpegError as error:
             self.index_error = _words(error)
         self._time_base = stream.time_base or Fraction(1, 1000)
@@ -157,11 +169,14 @@ class MovieReader(ReelReader):
             stamps = list(range(len(stamps)))
             keys = stamps[:1]
             self._time_base = 1 / named
-        self._cut_short = cut_short
         self._stamps = sorted(stamps)
-        # What lay where the file cannot be read keeps its numbers.
-        lost = [] if by_decoding or self._in_order else lost_stamps(self._stamps, places)
-        self._stamps = sorted([*self._stamps, *lost])
+        # What lay where the file cannot be read keeps its numbers; what is left of a picture that a broken end cut is none.
+        lost = [] if by_decoding or self._in_order else [s for s in broken if stamps and self._stamps[0] < s < self._stamps[-1]]
+        self._cut_short = len(broken) - len(lost)
+        if not by_decoding and not self._in_order:
+            lost += lost_stamps(sorted({*self._stamps, *lost}), places)
+        self._stamps = sorted({*self._stamps, *lost})
+        self._places = {stamp: (place, size) for place, size, stamp in places if stamp is not None}
         self._absent = {bisect.bisect_left(self._stamps, stamp) for stamp in lost}
         self._keys = sorted(keys) or self._stamps[:1]
         if not self._stamps:
@@ -171,7 +186,7 @@ class MovieReader(ReelReader):
     def _decode_stamps(self) -> list[int]:
         stamps: list[int] = []
         with self._open() as container:
-            for picture in _pictures(container):
+            for picture, _ in pictures(container):
                 stamp = picture.pts if picture.pts is not None else picture.dts
                 stamps.append(stamp if stamp is not None and (not stamps or stamp > stamps[-1]) else (stamps[-1] + 1 if stamps else 0))
         return stamps
@@ -256,7 +271,7 @@ class MovieReader(ReelReader):
         """Quarter turns clockwise the file asks for, and the order of its fields, as the first picture tells them."""
         with self._open() as container:
             stream = container.streams.video[0]
-            picture = next(_pictures(container), None)
+            picture = next((p for p, _ in pictures(container)), None)
             order = _FIELD_ORDERS.get(int(stream.codec_context.field_order or 0), "")
         if picture is None:
             return 0, ""
@@ -274,6 +289,9 @@ class MovieReader(ReelReader):
         # A container keeps its own clock: a promise in seconds counts only beyond two frames and a tenth of a second.
         slack = max(0.1, 2 / float(self.rate))
         first = self._stamps[0] * float(self._time_base)
+        if container.format.name == "mxf" and stream.duration:
+            # Counted in pictures (SMPTE ST 377-1, 10.12).
+            promised = max(promised, int(stream.duration))
         if stream.duration and stream.time_base:
             seconds = float(stream.duration * stream.time_base) + first
             if seconds > end + slack:
@@ -288,25 +306,17 @@ class MovieReader(ReelReader):
 
     def _find_undecodable(self) -> None:
         """Decode the file once: what cannot be decoded keeps its number and counts as absent."""
-        readable: set[int] = set()
         with self._open() as container:
-            for picture in _pictures(container):
-                if picture.pts is not None and not picture.is_corrupt:
-                    readable.add(picture.pts)
-        self._absent = {n for n, stamp in enumerate(self._stamps) if stamp not in readable}
-        # What a broken end leaves behind is no frame of its own.
-        while self._stamps and len(self._stamps) - 1 in self._absent:
-            self._absent.discard(len(self._stamps) - 1)
-            self._stamps.pop()
-        if not self._stamps:
+            readable = {number for number, _, is_sound in self._numbered(container, 0) if is_sound}
+        self._absent = set(range(len(self._stamps))) - readable
+        if len(self._absent) == len(self._stamps):
             raise UnreadableReel(f"{self.path.name}: not one picture can be decoded. Copy it from its source again.")
-        lost = self.facts.frames - len(self._stamps)
         notes = self.facts.notes
         if self._absent:
             notes = (*(n for n in notes if n.code != "frames-undecodable"), Remark.of("frames-undecodable", count=len(self._absent)))
-        self.facts = replace(self.facts, frames=len(self._stamps), absent=tuple(sorted(self._absent)), notes=notes)
-        if lost:
-            self.facts = replace(self.facts, duration=self.facts.duration - lost / self.rate)
+        if altered := self._altered():
+            notes = (*notes, Remark.of("stretch-altered", first=altered[0], last=altered[1]))
+        self.facts = replace(self.facts, absent=tuple(sorted(self._absent)), notes=notes)
 
     # -- frames --------------------------------------------------------------------------------------------
 
@@ -392,28 +402,16 @@ class MovieReader(ReelReader):
         if not ahead or self._decoder is None:
             self.close()
             self._container = self._open()
-            self._decoder = self._decode(self._container, number)
+            self._decoder = self._decode(self._container, number, at_once=True)
         for frame in self._decoder:
             self._next = frame.number + 1
             yield frame
         self.close()
 
-    def _decode(self, container: av.container.InputContainer, first: int) -> Iterator[Frame]:
-        stream = container.streams.video[0]
-        stream.thread_type = "AUTO"
-        key = bisect.bisect_right(self._keys, self._stamps[first]) - 1
-        if key > 0:
-            container.seek(self._keys[key], stream=stream, backward=True)
-        by_order = self._in_order or (key <= 0 and len(self._keys) == 1)
-        start = bisect.bisect_left(self._stamps, self._keys[key]) if self._in_order and key > 0 else 0
-        for order, picture in enumerate(_pictures(container), start=start):
-            stamp = None if self._in_order or self._untimed else picture.pts
-            number = None if stamp is None else self._number_of(stamp)
-            if number is None and by_order and (self._in_order or self._untimed or not self._absent):
-                number = order
-            if number is None or number >= len(self._stamps):
-                continue
-            if picture.is_corrupt and number in self._absent:
+    def _decode(self, container: av.container.InputContainer, first: int, at_once: bool = False) -> Iterator[Frame]:
+        """The sound frames from the key frame before `first` on; others are left out."""
+        for number, picture, is_sound in self._numbered(container, first, at_once):
+            if not is_sound:
                 continue
             if (picture.width, picture.height, native_name(picture.format.name)) != (
                 self.format.width,
@@ -429,9 +427,51 @@ class MovieReader(ReelReader):
                 )
             yield Frame(number, planes_of(picture, self.format), self.format, self.colour)
 
+    def _numbered(
+        self, container: av.container.InputContainer, first: int, at_once: bool = False
+    ) -> Iterator[tuple[int, av.VideoFrame, bool]]:
+        """Number, picture and whether it is sound, from the key frame before `first` on; `at_once` where somebody waits for one."""
+        stream = container.streams.video[0]
+        # In H.264 pictures leave frames' threads before these have told what is damaged: where all are gone through, that counts more.
+        stream.thread_type = "AUTO" if at_once or stream.codec_context.name != "h264" else "SLICE"
+        key = bisect.bisect_right(self._keys, self._stamps[first]) - 1
+        if key > 0:
+            container.seek(self._keys[key], stream=stream, backward=True)
+        by_order = self._in_order or (key <= 0 and len(self._keys) == 1)
+        start = bisect.bisect_left(self._stamps, self._keys[key]) if self._in_order and key > 0 else 0
+        for order, (picture, is_sound) in enumerate(pictures(container, packet_check(stream, self._has_parity)), start=start):
+            stamp = None if self._in_order or self._untimed else picture.pts
+            number = None if stamp is None else self._number_of(stamp)
+            if number is None and by_order and (self._in_order or self._untimed or not self._absent):
+                number = order
+            if number is not None and number < len(self._stamps):
+                yield number, picture, is_sound
+
     def _number_of(self, stamp: int) -> int | None:
         at = bisect.bisect_left(self._stamps, stamp)
         return at if at < len(self._stamps) and self._stamps[at] == stamp else None
+
+    def require_whole(self) -> None:
+        """Refuse a file that lacks pictures, and one that says that a stretch of it is not what was written.
+
+        Raises
+        ------
+        DamagedReel
+        """
+        super().require_whole()
+        if altered := self._altered():
+            raise DamagedReel(f"{self.path.name}: {altered_words(*altered)} Copy the file again, or accept it as it is.", 0, len(self))
+
+    def _altered(self) -> tuple[int, int] | None:
+        """First and last of the frames that lie in stretches whose check does not agree."""
+        stretches = altered_stretches(self.path)
+        if not stretches:
+            return None
+        at = np.array([self._places.get(stamp, (-1, 0)) for stamp in self._stamps])
+        begin, end = at[:, 0], at.sum(axis=1)
+        inside = [n for a, b in (stretches[0], stretches[-1]) for n in np.flatnonzero((begin < b) & (end > a)).tolist()]
+        # Where nothing tells which, what is altered stands at the head of the file or between pictures.
+        return (min(inside), max(inside)) if inside else (0, len(self._stamps) - 1)
 
     def check_unchanged(self) -> None:
         """Refuse to go on when the file was replaced, altered or removed since it was opened.
@@ -455,19 +495,6 @@ class MovieReader(ReelReader):
             self._container = None
             self._decoder = None
             self._next = -1
-
-
-def _pictures(container: av.container.InputContainer) -> Iterator[av.VideoFrame]:
-    """Every picture that can be decoded; packets that cannot are passed over."""
-    stream = container.streams.video[0]
-    try:
-        for packet in container.demux(stream):
-            try:
-                yield from packet.decode()
-            except av.error.InvalidDataError:
-                continue
-    except av.error.InvalidDataError:
-        return
 
 
 _Timing = tuple[Fraction, bool, tuple[float, float], tuple[tuple[float, int], ...]]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from ..base.errors import ChangedReel, DamagedReel
 from .frames import Colour, Frame, PictureFormat
-from .remarks import Remark
+from .remarks import Remark, runs_of, some_runs
 
 MATRICES = {"601": 6, "709": 1, "2020": 9}
 TRANSFERS = {"video": 1, "log": 9, "linear": 8}
@@ -238,7 +238,7 @@ class ReelReader(ABC):
         """
         lost, there = self.missing, len(self) - len(self.facts.absent)
         if lost > 0:
-            raise DamagedReel(f"{self.path.name}: {missing_words(lost, there, self.index_error)}", lost, there)
+            raise DamagedReel(f"{self.path.name}: {missing_words(lost, there, self.facts.absent, self.index_error)}", lost, there)
 
     def correct(self, reading: Reading) -> None:
         """Read on with the user's corrections; those that ask for other samples are wrapped around by `open_reel`."""
@@ -305,11 +305,16 @@ class WrappedReel(ReelReader):
         return inner
 
 
-def missing_words(missing: int, readable: int, error: str = "") -> str:
-    """How many pictures are missing, and what to do."""
-    why = f" (reading stopped: {error})" if error else ""
+def missing_words(missing: int, readable: int, absent: Sequence[int] = (), error: str = "") -> str:
+    """How many pictures are missing, which as far as they have numbers, and what to do."""
+    why = f" (reading stopped: {error})" if error else f" ({some_runs(runs_of(absent))})" if absent else ""
     frames = "1 frame is" if missing == 1 else f"{missing} frames are"
     return f"{frames} missing{why}; {readable} can be read. Copy the file again, or accept the missing frames to mend what is there."
+
+
+def altered_words(first: int, last: int) -> str:
+    """Which frames lie where a file is not what was written."""
+    return f"by its own checks the file is not what was written where frames {first} to {last} lie; they may show what is wrong."
 
 
 def gone(path: Path) -> ChangedReel:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -35,6 +36,22 @@ class Remark(BaseModel):
     @classmethod
     def _from_words(cls, stored: Any) -> Any:
         return {"said": stored} if isinstance(stored, str) else stored
+
+
+def runs_of(numbers: Iterable[int]) -> list[tuple[int, int]]:
+    """Numbers that rise, as runs without a gap: the first and the last of each."""
+    runs: list[tuple[int, int]] = []
+    for n in numbers:
+        if runs and runs[-1][1] == n - 1:
+            runs[-1] = (runs[-1][0], n)
+        else:
+            runs.append((n, n))
+    return runs
+
+
+def some_runs(runs: Sequence[tuple[int, int]], most: int = 8) -> str:
+    """The first of some runs of numbers, as they are shown."""
+    return ", ".join(f"{a}-{b}" if a != b else str(a) for a, b in runs[:most]) + (" ..." if len(runs) > most else "")
 
 
 def some_of(numbers: list[int], most: int = 8) -> str:

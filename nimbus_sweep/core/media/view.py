@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import logging
+import zlib
 from functools import lru_cache
 from pathlib import Path
 
@@ -18,6 +20,9 @@ from .layout import to_picture
 Picture = NDArray[np.uint8]
 
 PROXY_WIDTH, PROXY_QUALITY = 960, 82
+# Bytes that no small picture takes.
+_LARGEST = 1 << 25
+log = logging.getLogger(__name__)
 
 
 def to_bgr(frame: Frame, width: int | None = None) -> Picture:
@@ -184,35 +189,45 @@ class Proxy:
     Parameters
     ----------
     path : Path
-        JPEG pictures, one behind the other; their ends lie beside it, each as eight bytes.
+        JPEG pictures, one behind the other; beside it lie their ends, each as eight bytes, and their checksums (CRC-32), each as four.
     """
 
     def __init__(self, path: Path) -> None:
         self._path, self._part = path, _part_of(path)
-        pictures, ends = (path, path.with_suffix(".ends")) if path.exists() else (self._part, _ends_of(self._part))
+        pictures, (ends, sums) = (path, _beside(path)) if path.exists() else (self._part, _beside(self._part))
         if not pictures.exists() or not ends.exists():
             raise FileNotFoundError(path)
         self._ends = np.concatenate([[0], np.fromfile(ends, "<i8")]).astype(np.int64)
+        # Those of earlier versions have none.
+        self._sums = np.fromfile(sums, "<u4") if sums.exists() else None
 
     def __len__(self) -> int:
         return len(self._ends) - 1
 
     def jpeg(self, number: int) -> bytes:
-        """Frame `number` as it was encoded; raises IndexError if it is not there (yet)."""
-        if not 0 <= number < len(self):
+        """Frame `number` as it was encoded; raises IndexError if it is not there (yet), or was altered."""
+        begin, end = (int(self._ends[number]), int(self._ends[number + 1])) if 0 <= number < len(self) else (0, 0)
+        if not 0 <= begin < end:
             raise IndexError(number)
         path = self._path if self._path.exists() else self._part
         with open(path, "rb") as stream:
-            stream.seek(int(self._ends[number]))
-            return stream.read(int(self._ends[number + 1] - self._ends[number]))
+            stream.seek(begin)
+            data = stream.read(min(end - begin, _LARGEST))
+        if self._sums is not None and (number >= len(self._sums) or zlib.crc32(data) != self._sums[number]):
+            log.warning("picture %d of %s was altered", number, path)
+            raise IndexError(number)
+        return data
 
 
 def _part_of(path: Path) -> Path:
     return path.with_suffix(".growing")
 
 
-def _ends_of(part: Path) -> Path:
-    return part.with_name(f"{part.name}-ends")
+def _beside(pictures: Path) -> tuple[Path, Path]:
+    """Where the ends and the checksums of pictures lie, whole or still growing."""
+    if pictures.suffix == ".growing":
+        return pictures.with_name(f"{pictures.name}-ends"), pictures.with_name(f"{pictures.name}-sums")
+    return pictures.with_suffix(".ends"), pictures.with_suffix(".sums")
 
 
 class ProxyMaker:
@@ -220,8 +235,8 @@ class ProxyMaker:
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._stream = open(_part_of(path), "wb")
-        self._index = open(_ends_of(_part_of(path)), "wb")
+        self._part = _part_of(path)
+        self._stream, self._index, self._sums = (open(p, "wb") for p in (self._part, *_beside(self._part)))
         self._end = 0
 
     def add(self, data: bytes) -> None:
@@ -231,6 +246,8 @@ class ProxyMaker:
             self._stream.write(data)
             self._stream.flush()
             self._index.write(self._end.to_bytes(8, "little"))
+            self._sums.write(zlib.crc32(data).to_bytes(4, "little"))
+            self._sums.flush()
             self._index.flush()
         except OSError as error:
             if error.errno in FULL:
@@ -239,17 +256,17 @@ class ProxyMaker:
 
     def finish(self) -> Proxy:
         """Close the file, give it its name and open it as a proxy."""
-        self._stream.close()
-        self._index.close()
-        part = _part_of(self._path)
-        _ends_of(part).replace(self._path.with_suffix(".ends"))
-        part.replace(self._path)
+        for stream in (self._stream, self._index, self._sums):
+            stream.close()
+        for growing, whole in zip(_beside(self._part), _beside(self._path), strict=True):
+            growing.replace(whole)
+        self._part.replace(self._path)
         return Proxy(self._path)
 
     def drop(self) -> None:
         """Remove what was written."""
-        for stream in (self._stream, self._index):
+        for stream in (self._stream, self._index, self._sums):
             with contextlib.suppress(OSError):
                 stream.close()
-        _part_of(self._path).unlink(missing_ok=True)
-        _ends_of(_part_of(self._path)).unlink(missing_ok=True)
+        for path in (self._part, *_beside(self._part)):
+            path.unlink(missing_ok=True)

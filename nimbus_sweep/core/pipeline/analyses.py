@@ -5,16 +5,15 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
-import zlib
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
-from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..base.files import DAMAGED
 from ..evidence.frames_at_hand import Span
 from ..evidence.light_record import LightRecord, record
 from ..evidence.time_volume import TimeVolume, build_volume
@@ -65,7 +64,9 @@ def load_step(step: Step, path: Path, layout: PictureFormat) -> Knowledge:
 def _whole(step: Step, path: Path) -> Knowledge:
     try:
         return step.of.load(path)
-    except (BadZipFile, zlib.error, EOFError, KeyError, ValueError) as error:
+    except FileNotFoundError:
+        raise
+    except DAMAGED as error:
         log.warning("%s is damaged and is made again", path, exc_info=True)
         path.unlink(missing_ok=True)
         raise FileNotFoundError(path) from error

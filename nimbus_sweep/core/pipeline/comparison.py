@@ -17,6 +17,7 @@ from ..media.frames import Frame, Samples
 from ..media.layout import to_kin
 from ..media.opening import fingerprint
 from ..media.reel import ReelReader
+from ..media.remarks import runs_of
 from ..media.sequence import is_sequence
 from ..media.writer import REPORT_FILE, REPORT_TAG, sound_packets
 from .report import Report, read_report
@@ -74,6 +75,8 @@ class Comparison(BaseModel):
         Largest difference in 8-bit display steps.
     strays : tuple of Stray
         Where samples differ outside the treated regions, of as many frames as are named.
+    missing : tuple of tuple
+        Runs of frames that the source lacks, first and last: there was nothing to compare them with.
     """
 
     model_config = ConfigDict(frozen=True, extra="ignore")
@@ -89,6 +92,7 @@ class Comparison(BaseModel):
     sound_identical: bool | None
     largest: float
     strays: tuple[Stray, ...] = ()
+    missing: tuple[tuple[int, int], ...] = ()
 
     @computed_field  # type: ignore[prop-decorator]
     @property
@@ -128,6 +132,7 @@ def merged(results: Sequence[Comparison]) -> Comparison:
         sound_identical=False if False in sounds else None if None in sounds else True,
         largest=max(r.largest for r in results),
         strays=tuple(sorted((s for r in results for s in r.strays), key=lambda s: s.frame)[:_NAMED]),
+        missing=tuple(sorted(run for r in results for run in r.missing)),
     )
 
 
@@ -167,12 +172,10 @@ def compare(
     wanted = set(numbers.tolist()) if len(numbers) != stop - first else None
     ones = (f for f in source.frames(first, stop) if wanted is None or f.number in wanted)
     for done, (one, other) in enumerate(zip(ones, treated.frames(0, len(treated)), strict=True), start=1):
-        if not one.missing:
-            differences.add(one, other)
+        differences.add(one, other)
         if on_progress:
             on_progress(done / max(1, len(numbers)))
     return differences.finish(
-        len(numbers),
         same_source=report.fingerprint.split(":")[0] == fingerprint(source.path) if report else None,
         sound_identical=_same_sound(source, treated, report),
     )
@@ -185,12 +188,18 @@ class _Differences:
         self._held, self._allowed, self._reported = treated.format, _Allowed(source, report), report is not None
         self._differing = self._outside = 0
         self._largest = 0.0
+        self._frames = 0
         self._changed: list[int] = []
+        self._missing: list[int] = []
         self._strays: list[Stray] = []
         self._box: tuple[int, int, int, int] | None = None
 
     def add(self, one: Frame, other: Frame) -> None:
         """Take in a frame of the reel, and the same of the delivery."""
+        self._frames += 1
+        if one.missing:
+            self._missing.append(one.number)
+            return
         mine = to_kin(one, self._held)
         if all(np.array_equal(a, b) for a, b in zip(mine.planes, other.planes, strict=True)):
             return
@@ -226,20 +235,21 @@ class _Differences:
             right, bottom = min(self._held.width, max(b[3] for b in beyond)), min(self._held.height, max(b[4] for b in beyond))
             self._strays.append(Stray(frame=number, samples=count, x=x, y=y, width=right - x, height=bottom - y))
 
-    def finish(self, frames: int, same_source: bool | None, sound_identical: bool | None) -> Comparison:
+    def finish(self, same_source: bool | None, sound_identical: bool | None) -> Comparison:
         """The comparison of all frames taken in."""
         return Comparison(
-            frames=frames,
-            samples=frames * sum(c.width * c.height for c in self._held.components),
+            frames=self._frames,
+            samples=(self._frames - len(self._missing)) * sum(c.width * c.height for c in self._held.components),
             differing=self._differing,
             outside=self._outside,
-            changed_frames=tuple(_runs(self._changed)),
+            changed_frames=tuple(runs_of(self._changed)),
             box=self._box,
             reported=self._reported,
             same_source=same_source,
             sound_identical=sound_identical,
             largest=round(self._largest, 2),
             strays=tuple(self._strays),
+            missing=tuple(runs_of(self._missing)),
         )
 
 
@@ -300,13 +310,3 @@ class _Allowed:
 def _largest(one: Frame, other: Frame, index: int, where: NDArray[np.bool_]) -> float:
     a, b = one.component(index)[where].astype(np.float64), other.component(index)[where].astype(np.float64)
     return float(np.abs(a - b).max() / one.format.components[index].code)
-
-
-def _runs(numbers: list[int]) -> list[tuple[int, int]]:
-    runs: list[tuple[int, int]] = []
-    for n in numbers:
-        if runs and runs[-1][1] == n - 1:
-            runs[-1] = (runs[-1][0], n)
-        else:
-            runs.append((n, n))
-    return runs

@@ -25,7 +25,7 @@ from ..base.errors import Cancelled, ChangedReel
 from ..base.parallel import cores, share_cores
 from ..media.formats import FORMATS, Delivery, DeliveryFormat
 from ..media.frames import Frame, FrameSource
-from ..media.opening import open_reel, stamp_of
+from ..media.opening import open_reel, sample_of, stamp_of
 from ..media.pictures import gather, write_pictures
 from ..media.reader import usual_rate
 from ..media.reel import Reading, ReelReader
@@ -66,6 +66,8 @@ class RenderSpec(BaseModel):
         Under which the analyses are kept.
     size, modified : int
         Of the source when it was taken in; another is refused.
+    sample : str
+        Of the same, see `core.media.opening.sample_of`; empty where it is not known.
     shots : tuple of RenderedShot
         Those that are treated.
     repeats : str
@@ -85,6 +87,7 @@ class RenderSpec(BaseModel):
     fingerprint: str
     size: int
     modified: int
+    sample: str = ""
     shots: tuple[RenderedShot, ...] = ()
     repeats: str = ""
     first: int
@@ -189,7 +192,7 @@ def clear(spec: RenderSpec) -> None:
 def open_unchanged(spec: RenderSpec) -> ReelReader:
     """Open the source; raises ChangedReel if it is not the reel that was taken in."""
     path = Path(spec.reel)
-    if stamp_of(path) != (spec.size, spec.modified):
+    if stamp_of(path) != (spec.size, spec.modified) or (spec.sample and sample_of(path) != spec.sample):
         raise ChangedReel(f"{path.name} has changed since it was taken in. Nothing was computed. Take the reel in again.")
     return open_reel(path, spec.reading, spec.accept_missing)
 

@@ -16,7 +16,11 @@ if TYPE_CHECKING:
     from nimbus_sweep.core.model.shots import Shots
 
 _TEXT = "VARCHAR(255) NOT NULL DEFAULT ''"
-_COLUMNS = {"reel": {"revision": "INTEGER NOT NULL DEFAULT 0", "mark": _TEXT}, "task": {"who": _TEXT, "reached": "REAL NOT NULL DEFAULT 0"}}
+# The sample of a reel came later; the models that are used here know it.
+_COLUMNS = {
+    "reel": {"revision": "INTEGER NOT NULL DEFAULT 0", "mark": _TEXT, "sample": _TEXT},
+    "task": {"who": _TEXT, "reached": "REAL NOT NULL DEFAULT 0"},
+}
 
 
 def migrate(migrator: Migrator, database: pw.Database, *, fake: bool = False) -> None:

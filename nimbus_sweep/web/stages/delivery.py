@@ -48,7 +48,7 @@ def sheet(reel_id: int) -> str:
         shots=shots,
         chosen=chosen,
         form=form,
-        formats=FORMATS.values(),
+        formats=[f for f in FORMATS.values() if f is form or f.holds(reader.format)],
         held=held,
         exact=form.exact(reader.format),
         warnings=warnings,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from pathlib import Path
 
 import av
@@ -14,6 +15,7 @@ from nimbus_sweep.core.defects.stuck_pixels import detect as stuck_pixels
 from nimbus_sweep.core.defects.stuck_pixels.repair import PixelMendSettings, Site, analyse
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.colour import from_rgb, to_rgb
+from nimbus_sweep.core.media.formats import FORMATS
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, planes_of, to_picture
 
@@ -143,3 +145,32 @@ def test_alpha_is_never_touched(tmp_path: Path) -> None:
     plan = analyse(build_volume(tmp_path / "v.bin", source), PixelMendSettings(sites=(Site(x=100, y=60),)))
     assert len(plan.touched()) == 4
     assert len(plan.touched()[source.format.index("A")]) == 0
+
+
+def test_ffv1_takes_all_that_it_is_said_to_hold() -> None:
+    """Every layout the encoder names that can be edited: written where it is offered, and refused by the encoder itself where it is not."""
+    offered = 0
+    for named in av.Codec("ffv1", "w").video_formats or ():
+        try:
+            layout = picture_format(named.name, 32, 32)
+        except UnreadableReel:
+            continue
+        encoder = av.CodecContext.create("ffv1", "w")
+        assert isinstance(encoder, av.VideoCodecContext)
+        encoder.width, encoder.height, encoder.time_base = 32, 32, Fraction(1, 25)
+        encoder.pix_fmt = FORMATS["ffv1"].held(layout).name if FORMATS["ffv1"].holds(layout) else named.name
+        if FORMATS["ffv1"].holds(layout):
+            encoder.open()
+            offered += 1
+        else:
+            with pytest.raises(av.FFmpegError):
+                encoder.open()
+    assert offered > 20
+
+
+def test_floats_are_not_offered_as_ffv1() -> None:
+    floats = FORMATS["exr"].held(picture_format("rgb48le", 32, 32))
+    assert not FORMATS["ffv1"].holds(floats)
+    with pytest.raises(UnreadableReel, match="Deliver OpenEXR pictures"):
+        FORMATS["ffv1"].held(floats)
+    assert FORMATS["exr"].holds(floats)
