@@ -44,9 +44,10 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     size, modified = stamp_of(path)
     # Pictures that a sequence lacks are shown as missing; that they are is accepted before anything is delivered.
     if not reel.accept_missing and not is_sequence(path):
-        if source.missing:
-            Reel.update(missing=source.missing).where(Reel.id == reel.id).execute()
-        source.require_whole()
+        try:
+            source.require_whole()
+        except DamagedReel as error:
+            raise _counted(reel, error, progress) from None
     FORMATS[usual_kind(source.facts, source.format)].held(source.format)
     folder = data.of_reel(reel.id)
     folder.mkdir(parents=True, exist_ok=True)
@@ -92,6 +93,14 @@ def read_again(data: DataFolder, reel: Reel, progress: TaskProgress) -> None:
     _read_every_frame(data, reel, open_as_taken_in(reel), progress)
 
 
+def _counted(reel: Reel, error: DamagedReel, progress: TaskProgress) -> DamagedReel:
+    """All that cannot be read of a reel, where one fault was met; how much that is stands with the reel."""
+    progress(0.02, what="Counting what cannot be read")
+    damage = damage_of(reel.path, reading_of(reel)) or error
+    Reel.update(missing=damage.missing).where(Reel.id == reel.id).execute()
+    return damage
+
+
 def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> Scan:
     """Go through the frames once; small pictures, the time volume and what was seen are kept."""
     progress(0.02, what="Reading every frame")
@@ -109,10 +118,7 @@ def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress
         proxy = ProxyMaker(folder / "proxy.jpegs")
         seen = scan(source, on_frame, proxy, None if volume.exists() else volume, None if light.exists() else light)
     except DamagedReel as error:
-        progress(0.02, what="Counting what cannot be read")
-        error = damage_of(reel.path, reading_of(reel)) or error
-        Reel.update(missing=error.missing).where(Reel.id == reel.id).execute()
-        raise error from None
+        raise _counted(reel, error, progress) from None
     seen.summary.save(folder / "summary.npz")
     seen.repeats.save(folder / "repeats.npz")
     return seen

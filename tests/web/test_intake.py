@@ -240,7 +240,7 @@ def test_mixed_sizes_are_refused_until_they_are_accepted(desk: Desk) -> None:
     reel_id = desk.take_in(folder)
     assert desk.reel(reel_id).state == "refused"
     assert "fog.0004.png is 14 x 12" in desk.reel(reel_id).refusal
-    assert "Accept 1 missing frame" in desk.client.get(f"/reels/{reel_id}/sheet/intake").get_data(as_text=True)
+    assert "Accept it as it is" in desk.client.get(f"/reels/{reel_id}/sheet/intake").get_data(as_text=True)
     desk.post(f"/reels/{reel_id}/accept-missing")
     desk.work()
     assert desk.reel(reel_id).facts.absent == (3,)
@@ -391,3 +391,43 @@ def test_an_open_reel_can_be_looked_at_while_it_is_read(desk: Desk) -> None:
     assert "being read once" in desk.client.get(f"/reels/{reel_id}/sheet/intake").get_data(as_text=True)
     assert desk.post(f"/reels/{reel_id}/cuts", {"at": 3}).status_code == 409
     assert json.loads(desk.client.get(f"/reels/{reel_id}/state").data)["reel"] == "open"
+
+
+def test_a_file_that_was_altered_is_refused_until_it_is_accepted(desk: Desk) -> None:
+    """Its pictures can all be decoded; only the file's own checks tell."""
+    options = {"crf": "20", "b": "0", "cpu-used": "8"}
+    path = write_movie(desk.services.allowed[0] / "buoy.mkv", small(20, 96, 64), "libvpx-vp9", options=options)
+    data = bytearray(path.read_bytes())
+    data[data.index(b"\xbf\x84", data.index(b"\x1f\x43\xb6\x75")) + 400] ^= 1
+    path.write_bytes(bytes(data))
+    reel_id = desk.take_in(path)
+    assert desk.reel(reel_id).state == "refused"
+    sheet = desk.client.get(f"/reels/{reel_id}/sheet/intake").text
+    assert "not what was written where frames 0 to 19 lie" in sheet
+    assert "Accept it as it is" in sheet
+    desk.post(f"/reels/{reel_id}/accept-missing")
+    desk.work()
+    reel = desk.reel(reel_id)
+    assert (reel.state, reel.missing) == ("ready", 0)
+    assert "not what was written where frames 0 to 19 lie" in desk.client.get(f"/reels/{reel_id}/sheet/intake").text
+
+
+def test_all_that_is_damaged_is_counted_with_its_numbers(desk: Desk) -> None:
+    options = {"level": "3", "slicecrc": "1", "g": "1"}
+    path = write_movie(desk.services.allowed[0] / "buoy.mkv", small(20), "ffv1", options=options)
+    with av.open(str(path)) as container:
+        places = [(p.pos, p.size) for p in container.demux(video=0) if p.size]
+    data = bytearray(path.read_bytes())
+    for number in (4, 5, 11):
+        begin, size = places[number]
+        data[begin + size // 2] ^= 1
+    path.write_bytes(bytes(data))
+    reel_id = desk.take_in(path)
+    assert "3 frames are missing (4-5, 11); 17 can be read" in desk.reel(reel_id).refusal
+    desk.post(f"/reels/{reel_id}/accept-missing")
+    desk.work()
+    assert (desk.reel(reel_id).missing, desk.reel(reel_id).facts.absent) == (3, (4, 5, 11))
+    desk.post(f"/reels/{reel_id}/render")
+    desk.work()
+    report = json.loads(next(desk.services.data.delivery(desk.task("render").id, "x").parent.glob("*-report.json")).read_text())
+    assert report["missing"] == 3

@@ -17,7 +17,7 @@ class DamagedReel(SweepError):
     message : str
         What happened and what to do.
     missing : int
-        How many frames are missing.
+        How many frames are missing, or may show what is wrong.
     readable : int
         How many frames can be read.
     """

@@ -460,7 +460,9 @@ class MovieReader(ReelReader):
         """
         super().require_whole()
         if altered := self._altered():
-            raise DamagedReel(f"{self.path.name}: {altered_words(*altered)} Copy the file again, or accept it as it is.", 0, len(self))
+            doubtful = altered[1] - altered[0] + 1
+            words = f"{self.path.name}: {altered_words(*altered)} Copy the file again, or accept it as it is."
+            raise DamagedReel(words, doubtful, len(self) - doubtful)
 
     def _altered(self) -> tuple[int, int] | None:
         """First and last of the frames that lie in stretches whose check does not agree."""
