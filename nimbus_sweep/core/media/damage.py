@@ -9,13 +9,14 @@ from pathlib import Path
 from typing import BinaryIO
 
 import av
+import cv2
 import numpy as np
 
 from .holes import EBML, SEGMENT, element_size
 
 # FFV1 (RFC 9043, 4.9): each slice ends in its size (3 bytes), a state (1) and a parity (4) where the stream carries them.
 _FOOTER, _SIZE = 8, 3
-_TURNED = bytes(int(f"{n:08b}"[::-1], 2) for n in range(256))
+_TURNED = np.array([int(f"{n:08b}"[::-1], 2) for n in range(256)], np.uint8)
 _ONES = 0xFFFFFFFF
 # Never inside a unit of H.264 (ITU-T H.264, 7.4.1.1) or H.265 (ITU-T H.265, 7.4.2.1).
 _FORBIDDEN = re.compile(rb"\0\0[\0\x02]")
@@ -70,6 +71,7 @@ def has_parity(data: bytes) -> bool:
 
 def _slices(data: bytes) -> Iterator[bool]:
     """Whether each slice of a packet of FFV1 is what was written, from the last to the first (RFC 9043, 4.9.3)."""
+    turned = memoryview(cv2.LUT(np.frombuffer(data, np.uint8), _TURNED).ravel()) if data else memoryview(b"")
     end = len(data)
     while end > 0:
         size = int.from_bytes(data[end - _FOOTER : end - _FOOTER + _SIZE], "big")
@@ -78,7 +80,7 @@ def _slices(data: bytes) -> Iterator[bool]:
             yield False
             return
         # The parity makes the remainder of the whole slice nothing, its bits taken from the highest on.
-        yield zlib.crc32(data[begin:end].translate(_TURNED), _ONES) == _ONES
+        yield zlib.crc32(turned[begin:end], _ONES) == _ONES
         end = begin
 
 
