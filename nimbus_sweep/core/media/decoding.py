@@ -27,9 +27,13 @@ def pictures(container: av.container.InputContainer, check: PacketCheck | None =
     is_sound : bool
     """
     altered: set[int | None] = set()
+    # Some decoders do not say which pictures are coded on their own; the file does.
+    keys: set[int | None] = set()
     hurt = False
     try:
         for packet in container.demux(container.streams.video[0]):
+            if packet.is_keyframe and packet.pts is not None:
+                keys.add(packet.pts)
             if check is not None and packet.size and not check(bytes(packet)):
                 altered.add(packet.pts)
             try:
@@ -39,8 +43,9 @@ def pictures(container: av.container.InputContainer, check: PacketCheck | None =
                 hurt = True
                 continue
             for picture in came:
-                if picture.key_frame:
+                if picture.key_frame or picture.pts in keys:
                     hurt = False
+                    keys.discard(picture.pts)
                 if picture.is_corrupt or (picture.pts is not None and picture.pts in altered):
                     hurt = True
                 yield picture, not hurt

@@ -230,3 +230,14 @@ def test_counts_of_transport_streams(tmp_path: Path, counts: list[int], leap: in
     assert [begin // 188 for begin, _ in altered_stretches(path)] == altered
     path.write_bytes(transport(counts, leap)[:-50])
     assert altered_stretches(path)[0] == (188 * (len(counts) - 1), 188 * len(counts) - 50)
+
+
+def test_a_damaged_picture_takes_none_with_it_where_each_is_coded_on_its_own(tmp_path: Path) -> None:
+    """This codec's decoder marks no picture as coded on its own; the file does."""
+    path = coded(tmp_path / "a.mov", "cfhd", "yuv422p10le", {})
+    with av.open(str(path)) as container:
+        begin, size = [(p.pos, p.size) for p in container.demux(video=0) if p.size][4]
+    data = bytearray(path.read_bytes())
+    data[begin : begin + size // 2] = bytes(size // 2)
+    path.write_bytes(bytes(data))
+    assert MovieReader(path, accept_missing=True).facts.absent == (4,)
