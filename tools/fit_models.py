@@ -84,7 +84,7 @@ MODELS = {
     "alone": Model(ALONE, ALONE_FEATURES, held=5.0),
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
-    "scratch": Model(telling.MODEL, telling.FEATURES, held=10.0, rarer=1.0),
+    "scratch": Model(telling.MODEL, telling.FEATURES, held=20.0, rarer=1.0),
     "family": Model(family.MODEL, family.FEATURES, held=1.0, products=False, rarer=1.0),
     "speck": Model(shot_odds.MODEL, shot_odds.FEATURES, held=20.0, rarer=1.0),
     # Of few clips: one candidate takes seconds to measure.

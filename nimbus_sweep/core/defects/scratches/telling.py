@@ -22,12 +22,15 @@ from .threads import Thread
 FEATURES = (
     *("life", "ends", "seen", "score", "steady", "stands_out", "highest", "uneven", "misfit", "step", "agrees", "usual", "busy"),
     *("rough", "lean", "with_scene", "in_place", "strays", "travel", "own", "wander", "unsteady", "before", "after", "part", "width"),
-    *("cover", "height", "alike"),
+    *("cover", "height", "alike", "follows", "keeps"),
 )
 # Variance of light that tells what a line hides, in codes squared.
 _FLAT = 100.0
 # Log of power, of the detail under a line over that beside, from which it tells no more.
 _BUSY = 1.0
+# Steps from frame to frame that tell whether a line goes along with the scene, those that tell it fully, and pixels that a scene moves less when
+# it stands.
+_STEPS, _MANY, _STANDS = 5, 30, 0.05
 # Pixels of which a picture so wide or narrower is told.
 WIDE = 960
 
@@ -100,8 +103,19 @@ def features(thread: Thread, frames: int, size: tuple[int, int]) -> Array:
             _cover(seen),
             np.log(usual(lambda s: s.height)),
             np.log1p(usual(lambda s: s.alike)),
+            *_goes_along(thread.own, thread.scene, scale),
         ]
     )
+
+
+def _goes_along(own: Array, scene: Array, scale: float) -> tuple[float, float]:
+    """How far a line's way follows the scene's from frame to frame (their correlation, less where there are few), and how much of it it keeps."""
+    if len(own) < _STEPS or scene.std() < _STANDS * scale:
+        return 0.0, 0.0
+    keeps = float((own * scene).sum() / (scene * scene).sum())
+    spread = float(own.std() * scene.std())
+    together = float(((own - own.mean()) * (scene - scene.mean())).mean()) / spread if spread else 0.0
+    return together * min(1.0, np.sqrt(len(own) / _MANY)), float(np.clip(keeps, -1.0, 2.0))
 
 
 def _cover(seen: Sequence[Sighting]) -> float:
