@@ -360,8 +360,7 @@ def open_database(path: Path) -> pw.SqliteDatabase:
         if done and router.diff:
             _copied(opened, path.with_name(f"{path.stem}-before-{router.diff[-1]}.db"))
         router.run()
-        _hold_open(path)
-    except (pw.DatabaseError, sqlite3.Error) as error:
+    except pw.DatabaseError as error:
         if is_full(error):
             raise disk_full(path) from error
         raise SweepError(
@@ -382,7 +381,7 @@ def is_full(error: BaseException | None) -> bool:
 _held: list[sqlite3.Connection] = []
 
 
-def _hold_open(path: Path) -> None:
+def hold_open(path: Path) -> None:
     """Keep one connection that does nothing: the last one that closes takes SQLite's files beside the database with it, and a full disk
     has no room to make them again, not even to read."""
     while _held:

@@ -16,7 +16,7 @@ from ..jobs.queue import Queue
 from ..jobs.worker import WorkerWatch
 from ..logs import keep_log
 from ..store.data import DataFolder
-from ..store.models import open_database
+from ..store.models import hold_open, open_database
 
 
 def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, demo: Set[int] | None, level: str = "info") -> None:
@@ -30,6 +30,7 @@ def serve(root: Path, port: int, allowed: Sequence[Path], upload_limit: int, dem
         data.arriving.mkdir(exist_ok=True)
         tempfile.tempdir = str(data.arriving)
         open_database(data.database)
+        hold_open(data.database)
         queue = Queue(data)
         if demo is not None:
             put_demo(data, queue, demo)

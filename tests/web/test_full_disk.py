@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbus_sweep.store.models import Edit, Task, database
+from nimbus_sweep.store.models import Edit, Task, database, hold_open
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
 
@@ -46,6 +46,7 @@ def test_every_way_says_so_and_goes_on_when_there_is_room(desk: Desk, small_disk
     step = {"steps": [{"kind": "pixel-mend", "settings": {"sites": sites}}]}
     assert desk.post(f"/reels/{reel}/recipe", step).status_code == 200
     desk.work()
+    hold_open(desk.services.data.database)
     database.connect(reuse_if_open=True)
     edits, tasks = Edit.select().count(), Task.select().count()
     database.close()

@@ -88,7 +88,7 @@ class Grain:
 
     def even(self, shape: tuple[int, ...], seed: tuple[int, ...]) -> Plane:
         """New grain of a deviation of 1 that hangs together as this does; a seed may hold places that lie outside the picture."""
-        noise = np.random.default_rng([n % (1 << 32) for n in seed]).standard_normal(shape, np.float32)
+        noise = np.random.default_rng([int(n) % (1 << 32) for n in seed]).standard_normal(shape, np.float32)
         if self.width > 0.2:
             noise = cv2.GaussianBlur(noise, (0, 0), self.width, borderType=cv2.BORDER_REFLECT_101)
             noise /= max(float(noise.std()), 1e-6)
