@@ -38,11 +38,11 @@ node_modules/.installed: package-lock.json
 
 js-env: node_modules/.installed
 
-# Debian's Chromium, for the tests that drive a real browser.
+# Debian's Chromium and nginx, for the tests that drive a real browser.
 browser:
-	@command -v chromium >/dev/null || { echo "Installing Chromium, about half a minute ..."; \
-	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } \
-	  || { echo "Chromium is missing and could not be installed. As root: apt-get install chromium" >&2; exit 1; }
+	@{ command -v chromium && { command -v nginx || test -x /usr/sbin/nginx; }; } >/dev/null || { echo "Installing Chromium and nginx, about half a minute ..."; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium nginx-light >/dev/null; } \
+	  || { echo "Chromium or nginx is missing and could not be installed. As root: apt-get install chromium nginx-light" >&2; exit 1; }
 
 check: test-env js-env
 	$(BIN)/ruff check .

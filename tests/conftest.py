@@ -19,9 +19,8 @@ from nimbus_sweep.cli import footage
 from nimbus_sweep.core.base.parallel import CORES
 from nimbus_sweep.core.media.frames import Colour, Frame
 from nimbus_sweep.core.media.layout import picture_format, to_picture
-from nimbus_sweep.core.pipeline import inspection
+from nimbus_sweep.core.pipeline import inspection, works
 from nimbus_sweep.demo.defects import StuckSite, stick
-from nimbus_sweep.jobs import surveys
 from tests.kept import survey_once
 
 # The tests run side by side, a process for each core: none of them, and nothing they start, is to take the other's.
@@ -130,7 +129,7 @@ def run_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def surveyed_once(run_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is surveyed in this process is surveyed once a run."""
     quick = survey_once(run_folder)
-    for place in (surveys, inspection):
+    for place in (works, inspection):
         monkeypatch.setattr(place, "survey", quick)
     monkeypatch.setattr(footage, "look_for", quick)
 

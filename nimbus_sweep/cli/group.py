@@ -25,6 +25,8 @@ _MODULES = {
     "demo": "running",
     "worker": "running",
     "warm": "running",
+    "cluster": "cluster",
+    "user": "people",
     "doctor": "doctor",
     "backup": "keeping",
     "restore": "keeping",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 from ..core.base.errors import Cancelled, ChangedReel, SweepError
@@ -11,15 +12,16 @@ from ..core.base.files import atomic_write
 from ..core.media.formats import FORMATS, Delivery
 from ..core.media.opening import fingerprint
 from ..core.model.shots import Shot
-from ..core.pipeline.render import clear, render
-from ..core.pipeline.report import make_report
+from ..core.pipeline.render import RenderSpec, clear, render
+from ..core.pipeline.report import Report, make_report
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
-from . import papers
+from . import machines, papers
 from .progress import TaskProgress
-from .reels import analysed_shots, open_as_taken_in, repeats_of, size_of, spec_of
+from .reels import open_as_taken_in, repeats_of, size_of, spec_of
 from .tasks import DeliveredFile, PapersDone, RenderDone, RenderSettings, settings_of
+from .treatment import analysed_shots
 
 
 def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> RenderDone:
@@ -37,7 +39,7 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
         Task.update(settings=settings.model_dump(mode="json")).where(Task.id == task.id).execute()
     shots, delivery = settings.shots or (), settings.delivery
     source = open_as_taken_in(reel)
-    made = analysed_shots(data, reel, shots, source, progress.part(0, 0.05))
+    made = analysed_shots(data, reel, shots, source, progress.part(0, 0.05), task)
     parts: list[tuple[Shot | None, str]] = [(None, _delivered_name(reel, delivery, ""))]
     if delivery.part == "shots":
         parts = [(s, _delivered_name(reel, delivery, f"-{n:02d}")) for n, s in enumerate(shots, start=1) if s.use != "exclude"]
@@ -62,7 +64,7 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
 
         try:
             if not out.exists():
-                render(spec, out, report, share)
+                _rendered(spec, out, report, share)
         except (Cancelled, SweepError):
             shutil.rmtree(data.chunks(task.id), ignore_errors=True)
             raise
@@ -82,6 +84,21 @@ def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     return RenderDone(file=files[0].name, files=tuple(files), bytes=sum(f.bytes for f in files), frames=sum(f.frames for f in files))
 
 
+def _rendered(spec: RenderSpec, out: Path, report: Report, share: Callable[[float, float], None]) -> None:
+    """Render on the machines that are at hand."""
+    at_work = machines.current()
+    pool = at_work.stretches(spec.chunks, spec.reel)
+    try:
+        # Several stretches for each: one that ends early takes another.
+        render(spec, out, report, share, pool, _STRETCHES * at_work.many if pool else None)
+    finally:
+        if pool is not None:
+            pool.shutdown(cancel_futures=True)
+
+
+_STRETCHES = 3
+
+
 def _delivered_name(reel: Reel, delivery: Delivery, suffix: str) -> str:
     form = FORMATS[delivery.kind]
     stem = re.sub(r"[^\w.() -]", "_", Path(reel.path).stem.partition("%")[0].rstrip("._-#") or reel.title)
@@ -91,4 +108,4 @@ def _delivered_name(reel: Reel, delivery: Delivery, suffix: str) -> str:
 def do_papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> PapersDone:
     """Write the condition and the treatment report."""
     progress(0, what="Writing the papers")
-    return PapersDone(files=tuple(papers.make(data, reel, open_as_taken_in(reel), data.papers(task.id), progress)))
+    return PapersDone(files=tuple(papers.make(data, reel, open_as_taken_in(reel), task, progress)))

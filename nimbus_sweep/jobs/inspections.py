@@ -4,39 +4,37 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from tempfile import TemporaryDirectory
 
 from ..core.media.opening import open_reel
 from ..core.pipeline.comparison import Comparison, compare, merged, report_of
-from ..core.pipeline.inspection import Known, TreatedSpan, inspect
+from ..core.pipeline.inspection import Known
 from ..core.pipeline.known_truth import MarkTruth, held_against, truth_file
+from ..core.pipeline.works import check_shot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
+from .machines import Work, done
 from .progress import TaskProgress
-from .reels import analysed_shots, open_as_taken_in, usable_of
+from .reels import at_hand, open_as_taken_in
 from .tasks import CheckDone, CheckedShot, CheckSettings, ComparisonDone, InspectionSettings, RenderDone, result_of, settings_of
 
 
 def do_check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> CheckDone:
     """Hold treated shots against their sources, and survey them once more."""
-    progress(0, what="Analysing")
-    source = open_as_taken_in(reel)
-    shots = edits.shots_of(reel)
+    progress(0, what="Looking at the treated shot")
+    shots, hand = edits.shots_of(reel), at_hand(data, reel)
     numbers = settings_of(task, CheckSettings).numbers
-    wanted = [(n, s) for n, s in enumerate(shots) if s.id in numbers and s.treated]
-    checked = []
-    for done, (n, shot) in enumerate(wanted):
-        begin, end = done / len(wanted), (done + 1) / len(wanted)
-        made = analysed_shots(data, reel, (shot,), source, progress.part(begin, begin + 0.2 * (end - begin)))[0]
-        progress(begin + 0.2 * (end - begin), what="Looking at the treated shot" + (f" {n + 1}" if len(shots) > 1 else ""))
-        kept, every = edits.kept(shot), [f.finding for f in shot.findings]
-        with TemporaryDirectory(prefix="check-", dir=data.of_reel(reel.id)) as scratch:
-            span = TreatedSpan(source, made.recipe.active, made.knowledge, shot.enter, shot.leave, usable_of(data, reel))
-            known = Known(kept, edits.mended(shot), every)
-            result = inspect(span, Path(scratch), known, progress.part(begin + 0.2 * (end - begin), end))
-        checked.append(CheckedShot(**dict(result), first=shot.first, stop=shot.stop, mark=edits.mark_of(shot)))
-    return CheckDone(shots=tuple(checked))
+    wanted = [(n, s) for n, s in enumerate(shots, start=1) if s.id in numbers and s.treated]
+    works = []
+    for n, shot in wanted:
+        known = Known(edits.kept(shot), edits.mended(shot), [f.finding for f in shot.findings])
+        said = "Looking at the treated shot" + (f" {n}" if len(shots) > 1 else "")
+        works.append(Work(check_shot, (hand, shot, edits.resolved(shot), known), said, shot.stop - shot.first))
+    checked: dict[int, CheckedShot] = {}
+    for n, result in done(data.works(task.id), works, progress, (reel.path,)):
+        shot = wanted[n][1]
+        checked[n] = CheckedShot(**dict(result), first=shot.first, stop=shot.stop, mark=edits.mark_of(shot))
+    return CheckDone(shots=tuple(checked[n] for n in sorted(checked)))
 
 
 def do_inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> ComparisonDone:

@@ -21,12 +21,13 @@ from ..core.media.repeats import Repeats
 from ..core.media.sequence import is_sequence
 from ..core.media.view import ProxyMaker
 from ..core.model.shots import divided
+from ..core.pipeline.at_hand import light_path
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.facts import StoredFacts
 from ..store.models import Reel, Task, writing
 from .progress import TaskProgress
-from .reels import facts_of, light_path, open_as_taken_in, reading_of, volume_path
+from .reels import facts_of, open_as_taken_in, reading_of, volume_path
 from .tasks import TakenIn
 
 log = logging.getLogger(__name__)

@@ -25,6 +25,7 @@ from ..core.media.view import Picture, crop, jpeg, png, to_bgr
 from ..core.model.findings import Finding
 from ..core.model.shots import Shot, Shots
 from ..core.model.tracks import TrackSummary
+from ..core.pipeline.at_hand import light_path
 from ..core.pipeline.confined import unconfined
 from ..core.pipeline.render import treated as with_treatment
 from ..core.pipeline.report import TreatedShot
@@ -37,8 +38,10 @@ from ..wording import papers as wording
 from ..wording.checks import proof
 from ..wording.reels import cadence
 from .checks import checks_of
-from .reels import analysed_shots, light_path, size_of, spec_of, volume_path
+from .progress import Progress
+from .reels import size_of, spec_of, volume_path
 from .tasks import ComparisonDone, InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
+from .treatment import analysed_shots
 
 # Findings of a shot that get a picture, and pixels across of pictures on a page.
 _PICTURED, _WIDE = 24, 900
@@ -156,8 +159,8 @@ def _facts(facts: StoredFacts) -> dict[str, str]:
     return lines
 
 
-def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, progress: Callable[[float], None]) -> list[str]:
-    """Write both papers of a reel into `folder`; gives the names of the files.
+def make(data: DataFolder, reel: Reel, source: ReelReader, task: Task, progress: Progress) -> list[str]:
+    """Write both papers of a reel into the folder of their task; gives the names of the files.
 
     Raises
     ------
@@ -166,7 +169,8 @@ def make(data: DataFolder, reel: Reel, source: ReelReader, folder: Path, progres
     """
     shots = edits.shots_of(reel)
     names = ["condition.json", "condition.html", "treatment.json", "treatment.html"]
-    made = {m.first: m for m in analysed_shots(data, reel, shots, source, lambda share: progress(0.3 * share))}
+    made = {m.first: m for m in analysed_shots(data, reel, shots, source, progress.part(0, 0.3), task)}
+    folder = data.papers(task.id)
     spec = spec_of(data, reel, 0, shots)
     pictures = Pictures(source, with_treatment(spec, source) if made else None)
     head = head_of(reel)
@@ -242,6 +246,7 @@ def _treatment(
                 tracks=tuple(_track(t.name, t.model, t.summary()) for t in recipe.tracks),
                 check=checks[n],
                 verdict=shot.verdict,
+                judged_by=shot.judged_by,
                 remark=shot.remark,
                 could_not=tuple(wording.left_undone(shot, states, untreated, gone)),
             )

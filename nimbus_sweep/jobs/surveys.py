@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import partial
-from pathlib import Path
-from tempfile import TemporaryDirectory
 
-from ..core.evidence.frames_at_hand import Span
-from ..core.evidence.shot_evidence import ShotEvidence
-from ..core.media.reel import ReelReader
-from ..core.model.findings import JudgedFinding
+from ..core.model.findings import JudgedFinding, Surveyed
 from ..core.model.registry import DEFECTS
 from ..core.model.shots import Shot, Shots, within
-from ..core.pipeline.survey import Finding, Surveyed, survey
+from ..core.pipeline.works import lay_open, marks_of_others, survey_shot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
-from .progress import TaskProgress
-from .reels import open_as_taken_in, open_light, open_volume, usable_of
+from .machines import Work, done
+from .progress import Progress, TaskProgress
+from .reels import at_hand
 from .tasks import OpenSettings, SurveyDone, SurveySettings, TaskResult, settings_of
 
 
@@ -28,82 +23,49 @@ def do_open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
     progress(0, what="Preparing time slices")
     place = edits.place_of_shot(reel, settings_of(task, OpenSettings).number)
     if place is not None:
-        open_volume(data, reel, edits.shot_of(reel, place), open_as_taken_in(reel), progress)
+        shot = edits.shot_of(reel, place)
+        work = Work(lay_open, (at_hand(data, reel), shot), "Preparing time slices", shot.stop - shot.first)
+        for _ in done(data.works(task.id), [work], progress, (reel.path,)):
+            pass
     return TaskResult()
 
 
 def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> SurveyDone:
-    """Survey shots, one after another; what the user placed or dismissed stays so."""
+    """Survey shots; what the user placed or dismissed stays so."""
     progress(0, what="Surveying")
-    source = open_as_taken_in(reel)
+    hand = at_hand(data, reel)
     numbers = settings_of(task, SurveySettings).numbers or [s.id for s in edits.shots_of(reel) if s.use != "exclude"]
+    # One whose cut was taken out meanwhile is there no more.
+    places = [place for number in numbers if (place := edits.place_of_shot(reel, number)) is not None]
+    shots = [edits.shot_of(reel, place) for place in places]
+    said = ["Surveying" if len(shots) == 1 else f"Surveying shot {place + 1}" for place in places]
+    works = [Work(survey_shot, (hand, s), text, s.stop - s.first) for s, text in zip(shots, said, strict=True)]
     total, took = 0, 0.0
-    for done, number in enumerate(numbers):
-        place = edits.place_of_shot(reel, number)
-        if place is None:
-            # Its cut was taken out before its turn came.
-            continue
-        shot = edits.shot_of(reel, place)
-        start = time.monotonic()
-        begin, end = done / len(numbers), (done + 1) / len(numbers)
-        if len(numbers) > 1:
-            progress(begin, what=f"Surveying shot {place + 1}")
-        volume = open_volume(data, reel, shot, source, progress.part(begin, begin + _LAID_OPEN * (end - begin)))
-        share = _with_rate(progress, begin + _LAID_OPEN * (end - begin), end, shot.stop - shot.first)
-        held = {s.kind: out for s in shot.recipe.steps if (out := s.with_tracks(shot.recipe.tracks).held_out) is not None}
-        light = open_light(data, reel, shot, source)
-        shot_volume, lit = volume.between(*shot.span), light.between(*shot.span)
-        with TemporaryDirectory(prefix="steadied-", dir=data.of_reel(reel.id)) as scratch:
-            steadied, frames = Path(scratch) / "volume.bin", Span.of(source, *shot.span, usable_of(data, reel), shot_volume)
-            found = survey(
-                ShotEvidence(shot_volume, shot.first, shot.stop, light=lit, frames=frames, scratch=steadied), share, hold_outs=held
-            )
-        seconds = time.monotonic() - start
-        took += seconds
-        total += len(found.findings)
-        said = "Survey" if len(numbers) == 1 else f"Survey of shot {place + 1}"
-        edits.change(reel, said, partial(landed, surveyed=shot, found=found, seconds=seconds))
-    total += _share_marks(data, reel, source, progress)
+    for n, result in done(data.works(task.id), works, progress.part(0, 0.99), (reel.path,)):
+        took += result.seconds
+        total += len(result.found.findings)
+        change = "Survey" if len(numbers) == 1 else f"Survey of shot {places[n] + 1}"
+        edits.change(reel, change, partial(landed, surveyed=shots[n], found=result.found, seconds=result.seconds))
+    total += _share_marks(data, reel, progress.part(0.99, 1), task)
     return SurveyDone(found=total, seconds=round(took, 2))
 
 
-# Share of a survey that laying the shot open takes.
-_LAID_OPEN = 0.1
-
-
-def _with_rate(progress: TaskProgress, begin: float, end: float, frames: int) -> Callable[[float], None]:
-    """Progress of a survey that takes the shares `begin` to `end` of a task, with the frames it looks at a second."""
-    started = time.monotonic()
-
-    def told(share: float) -> None:
-        progress(begin + share * (end - begin), share * frames / max(0.01, time.monotonic() - started))
-
-    return told
-
-
-def _share_marks(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> int:
+def _share_marks(data: DataFolder, reel: Reel, progress: Progress, task: Task) -> int:
     """Look in every surveyed shot for the marks that others proved: they are of one camera."""
     shots = edits.shots_of(reel)
     proven = [[f for f in edits.kept(s) if DEFECTS[f.kind].proves(f)] for s in shots]
     looked = [n for n, s in enumerate(shots) if s.surveyed is not None and any(proven[:n] + proven[n + 1 :])]
-    gained: dict[int, list[Finding]] = {}
+    hand, works = at_hand(data, reel), []
     for n in looked:
-        progress(0.99, what=f"Looking for the marks of other shots in shot {n + 1}")
-        volume = open_volume(data, reel, shots[n], source).between(*shots[n].span)
         others = [(shots[m].name or f"shot {m + 1}", f) for m in range(len(shots)) if m != n for f in proven[m]]
         known = [f.finding for f in shots[n].findings]
-        found = []
-        for kind in DEFECTS.values():
-            of_kind = [(name, f) for name, f in others if f.kind == kind.kind]
-            if kind.share is not None and of_kind:
-                found += kind.share(volume, of_kind, known, shots[n].first, shots[n].stop)
-        if found:
-            gained[n] = found
+        said = f"Looking for the marks of other shots in shot {n + 1}"
+        works.append(Work(marks_of_others, (hand, shots[n], others, known), said, shots[n].stop - shots[n].first))
+    gained = {shots[looked[n]].id: found for n, found in done(data.works(task.id), works, progress, (reel.path,)) if found}
     if gained:
-        of = {shots[n].id: found for n, found in gained.items()}
 
         def with_them(shot: Shot) -> Shot:
-            return shot.with_(findings=(*shot.findings, *(JudgedFinding.of(f) for f in of[shot.id]))) if shot.id in of else shot
+            return shot.with_(findings=(*shot.findings, *(JudgedFinding.of(f) for f in gained[shot.id]))) if shot.id in gained else shot
 
         edits.change(reel, "Marks shared between shots", lambda now: tuple(with_them(s) for s in now))
     return sum(map(len, gained.values()))

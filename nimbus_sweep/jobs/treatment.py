@@ -3,20 +3,61 @@
 from __future__ import annotations
 
 from ..core.base.errors import SweepError
+from ..core.media.reel import ReelReader
 from ..core.model.shots import Shots
+from ..core.pipeline.report import TreatedShot
 from ..core.pipeline.tracking import follow
+from ..core.pipeline.works import analyse_shot
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
-from .progress import TaskProgress
-from .reels import analysed_shots, open_as_taken_in
+from .machines import Work, done
+from .progress import Progress, TaskProgress
+from .reels import at_hand, open_as_taken_in
 from .tasks import TaskResult, TrackDone, TrackSettings, settings_of
 
 
-def do_analysis(data: DataFolder, reel: Reel, _task: Task, progress: TaskProgress) -> TaskResult:
+def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReader, progress: Progress, task: Task) -> list[TreatedShot]:
+    """The shots that are treated, with what their steps know; what is missing is made.
+
+    Parameters
+    ----------
+    data : DataFolder
+    reel : Reel
+    shots : tuple of Shot
+    source : ReelReader
+        The reel, opened.
+    progress : Progress
+    task : Task
+        That needs them.
+    """
+    hand = at_hand(data, reel)
+    active = [(n, s, edits.resolved(s)) for n, s in enumerate(shots, start=1) if s.treated]
+    wanted = [
+        Work(analyse_shot, (hand, s, recipe), f"Analysing shot {n}", s.stop - s.first)
+        for n, s, recipe in active
+        if not hand.analyses_of(s).ready(recipe)
+    ]
+    for _ in done(data.works(task.id), wanted, progress, (reel.path,)):
+        pass
+    return [
+        TreatedShot(
+            s.name or f"Shot {n}",
+            s.enter,
+            s.leave,
+            recipe,
+            [f.as_json() for f in edits.kept(s)],
+            # Damaged ones are made again here.
+            hand.knowledge(s, recipe, source, lambda _: None),
+        )
+        for n, s, recipe in active
+    ]
+
+
+def do_analysis(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TaskResult:
     """Make the analyses that the reel's treatments need."""
     progress(0, what="Analysing")
-    analysed_shots(data, reel, edits.shots_of(reel), open_as_taken_in(reel), progress)
+    analysed_shots(data, reel, edits.shots_of(reel), open_as_taken_in(reel), progress, task)
     return TaskResult()
 
 

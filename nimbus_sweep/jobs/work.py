@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import shutil
 from collections.abc import Callable
 from typing import Any
 
@@ -41,6 +42,7 @@ def perform(data: DataFolder, task_id: int) -> None:
         with about(task.reel_id, task.id):
             log.info("%s begins", task.kind)
             _end(task, **_outcome(data, task))
+            shutil.rmtree(data.works(task_id), ignore_errors=True)
 
 
 def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:

@@ -17,6 +17,7 @@ import numpy as np
 from ..core.base.memory import give_back
 from ..store.data import DataFolder
 from ..store.models import database, open_database
+from . import machines
 from .drawing import next_one
 from .queue import Queue
 
@@ -27,11 +28,16 @@ _BEHIND = 19
 _SETTLES = 20.0
 
 
-def run(root: Path) -> None:
-    """Work through the queue until the server that started this process is gone."""
+def run(root: Path, scheduler: str = "") -> None:
+    """Work through the queue until the server that started this process is gone; frames are worked on by a scheduler's workers if one is named."""
     data = DataFolder(root)
+    if scheduler:
+        # Brought in here: it takes a second.
+        from .cluster import Cluster
+
+        machines.use(Cluster(scheduler))
     open_database(data.database)
-    data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*")
+    data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*", "analyses/scratch-*")
     queue = Queue(data, _perform)
     resumed = queue.resume()
     if resumed:
@@ -95,8 +101,8 @@ def _end_with_server() -> None:
 class WorkerWatch:
     """Keeps one worker process running; starts it again when it dies."""
 
-    def __init__(self, data: DataFolder, level: str = "info") -> None:
-        self._data, self._level = data, level
+    def __init__(self, data: DataFolder, level: str = "info", scheduler: str = "") -> None:
+        self._data, self._level, self._scheduler = data, level, scheduler
         self._process: subprocess.Popen[bytes] | None = None
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._watch, daemon=True)
@@ -119,6 +125,7 @@ class WorkerWatch:
 
     def _watch(self) -> None:
         command = [sys.executable, "-m", "nimbus_sweep", "worker", "--data", str(self._data.root), "--log-level", self._level]
+        command += ["--scheduler", self._scheduler] if self._scheduler else []
         while not self._stopping.is_set():
             started = time.monotonic()
             self._process = subprocess.Popen(command, stdin=subprocess.PIPE)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-import shutil
+import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -12,6 +12,7 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from ..core.base.errors import SweepError
+from ..core.base.files import atomic_write, clear_left
 
 
 @dataclass(frozen=True)
@@ -71,6 +72,10 @@ class DataFolder:
         """Working files of a render."""
         return self.root / "chunks" / str(task_id)
 
+    def works(self, task_id: int) -> Path:
+        """Pieces of a task's work, handed out and done."""
+        return self.root / "works" / str(task_id)
+
     def delivery(self, task_id: int, name: str) -> Path:
         """A finished file."""
         return self.deliveries / str(task_id) / name
@@ -78,6 +83,15 @@ class DataFolder:
     def papers(self, task_id: int) -> Path:
         """Condition and treatment report, by task."""
         return self.root / "papers" / str(task_id)
+
+    def secret(self) -> bytes:
+        """What cookies are signed with; made when it is first asked for, and nobody else's to read."""
+        path = self.root / "secret"
+        if not path.exists():
+            with atomic_write(path) as stream:
+                Path(stream.name).chmod(0o600)
+                stream.write(secrets.token_bytes(32))
+        return path.read_bytes()
 
     def make(self) -> None:
         """Make the folder."""
@@ -90,10 +104,7 @@ class DataFolder:
 
     def clear_left(self, *patterns: str) -> int:
         """Remove working folders that a process left behind when it was killed; gives how many."""
-        left = [path for pattern in patterns for path in self.root.glob(pattern) if path.is_dir()]
-        for path in left:
-            shutil.rmtree(path, ignore_errors=True)
-        return len(left)
+        return sum(clear_left(self.root, pattern) for pattern in patterns)
 
     @contextmanager
     def lock(self) -> Iterator[None]:

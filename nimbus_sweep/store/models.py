@@ -182,6 +182,7 @@ class ShotRow(Model):
     verdict = pw.CharField()
     remark = pw.TextField()
     judged = pw.CharField()
+    judged_by = pw.CharField(default="")
     mark = pw.CharField(default="")
     learns = JSONField(null=True)
 
@@ -325,6 +326,23 @@ class SavedRecipe(Model):
     created = pw.CharField(default=now)
 
 
+class Account(Model):
+    """A user who may sign in from other machines; `secret` is the hash of the password."""
+
+    name = pw.CharField(unique=True, max_length=60)
+    secret = pw.CharField()
+    created = pw.CharField(default=now)
+
+
+class SignedIn(Model):
+    """A browser that a user is signed in with; `token` is the SHA-256 of what it is known by."""
+
+    account = pw.ForeignKeyField(Account, backref="browsers", on_delete="CASCADE")
+    token = pw.CharField(unique=True)
+    seen = pw.CharField()
+    ends = pw.CharField()
+
+
 class Setting(Model):
     """What the application remembers of how the user likes it."""
 
@@ -332,7 +350,23 @@ class Setting(Model):
     value = JSONField()
 
 
-TABLES = (Job, Reel, Edit, ShotRow, FindingRow, StepRow, TrackRow, Counter, StrokeChange, Task, Trial, SavedRecipe, Setting)
+TABLES = (
+    Job,
+    Reel,
+    Edit,
+    ShotRow,
+    FindingRow,
+    StepRow,
+    TrackRow,
+    Counter,
+    StrokeChange,
+    Task,
+    Trial,
+    SavedRecipe,
+    Setting,
+    Account,
+    SignedIn,
+)
 
 
 def open_database(path: Path) -> pw.SqliteDatabase:

@@ -21,7 +21,23 @@ _One = TypeVar("_One", bound=Kept)
 # In the order in which rows can be put in; they are taken out in the opposite one.
 _TABLES: dict[str, type[Model]] = {"shot": ShotRow, "step": StepRow, "track": TrackRow, "finding": FindingRow}
 _OF_SHOT = (
-    *("first", "stop", "enter", "leave", "handles", "name", "use", "cut", "confirmed", "change", "surveyed", "verdict", "remark", "judged"),
+    *(
+        "first",
+        "stop",
+        "enter",
+        "leave",
+        "handles",
+        "name",
+        "use",
+        "cut",
+        "confirmed",
+        "change",
+        "surveyed",
+        "verdict",
+        "remark",
+        "judged",
+        "judged_by",
+    ),
 )
 _OF_FINDING = (
     *("kind", "step", "x", "y", "width", "height", "first", "stop", "confidence", "by_hand", "title", "sentence", "state", "chosen"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -46,7 +47,10 @@ def tidied(root: Path, repair: bool, keep_changes: int | None) -> Iterator[str]:
             parts = list(root.rglob(".*.part*"))
             unnamed = _unnamed()
             for path in (*parts, *unnamed):
-                path.unlink(missing_ok=True)
+                if path.is_dir():
+                    shutil.rmtree(path, ignore_errors=True)
+                else:
+                    path.unlink(missing_ok=True)
             yield f"Cleared: {len(parts)} files left over by work that was stopped, {len(unnamed)} that nothing names any more"
         database.execute_sql("VACUUM")
         opened.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
+from threading import BoundedSemaphore
 from urllib.parse import urlsplit
 
 from flask import Flask, Response, abort, jsonify, render_template, request
@@ -21,6 +22,8 @@ from ..store.models import Edit, Reel, database, is_full, writing
 from ..wording import lamps
 from ..wording.reels import FILTERS as REEL_WORDS
 from ..wording.tracks import GLOBALS as TRACK_WORDS
+from . import people
+from .server import AT_WORK
 from .services import Services, services
 from .stages import (
     condition,
@@ -49,7 +52,11 @@ class Application(Flask):
     """A change to a reel is made in one turn: whole or not at all, on what is there, and never over what its page has not seen."""
 
     def dispatch_request(self) -> ResponseReturnValue:
-        """Answer a request; what it names by number is looked for where it is now."""
+        """Answer a request, a few at once; what it names by number is looked for where it is now."""
+        with _at_work:
+            return self._dispatched()
+
+    def _dispatched(self) -> ResponseReturnValue:
         named = _NAMED.match(request.path)
         if request.view_args is None or "reel_id" not in request.view_args or request.routing_exception is not None:
             return super().dispatch_request()
@@ -61,7 +68,7 @@ class Application(Flask):
             if reel is None:
                 return super().dispatch_request()
             _translate(named)
-            edits.author.set((services().user, request.headers.get("X-Page", "")[:40]))
+            edits.author.set((people.who(), request.headers.get("X-Page", "")[:40]))
             seen = request.headers.get("X-Revision", "")
             others = edits.unseen(reel, seen) if seen else []
             if others and request.endpoint in ("reels.undo", "reels.redo"):
@@ -73,6 +80,8 @@ class Application(Flask):
             return answer
 
 
+# The server has a thread for every page that is told the news; only so many are to work at once.
+_at_work = BoundedSemaphore(AT_WORK)
 # What a request names by its number.
 _NAMED = re.compile(r"/reels/\d+/(findings|steps|tracks)/\d+")
 
@@ -91,8 +100,8 @@ def _meanwhile(edit: Edit) -> str:
     return f"Meanwhile this was changed{who}: {edit.what}. The page shows it now; do it again if it is still wanted."
 
 
-def create_app(shared: Services) -> Flask:
-    """Make the application."""
+def create_app(shared: Services, encrypted: bool = False) -> Flask:
+    """Make the application; `encrypted` says whether what is told to browsers may be told over encrypted connections alone."""
     app = Application(__name__)
     app.extensions["services"] = shared
     app.json.sort_keys = False  # type: ignore[attr-defined]
@@ -124,6 +133,9 @@ def create_app(shared: Services) -> Flask:
         app.register_blueprint(stage.pages)
     app.before_request(_guard)
     app.before_request(_connect)
+    if shared.shared:
+        people.install(app, shared.data.secret(), encrypted)
+    app.jinja_env.globals["person"] = _person
     app.teardown_request(_close)
     app.after_request(_headers)
     app.register_error_handler(DatabaseError, _unstored)
@@ -133,6 +145,11 @@ def create_app(shared: Services) -> Flask:
     app.register_error_handler(HTTPException, _refused)
     app.register_error_handler(Exception, _unforeseen)
     return app
+
+
+def _person() -> str:
+    """Who is signed in; empty where nobody has to."""
+    return people.who() if services().shared else ""
 
 
 def _guard() -> None:

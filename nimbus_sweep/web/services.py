@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -30,7 +30,11 @@ class Services:
     hosts : frozenset of str
         Addresses the application answers under; any when empty.
     user : str
-        Who changes are made by.
+        Who changes are made by where nobody has to sign in.
+    shared : bool
+        Whether others than whoever sits at this machine reach it: they have to sign in.
+    address_of : callable
+        Tells who is at the other end of a connection from here, by its port; None where it comes from there itself.
     apart : Apart
         Where what came from outside is decoded and parsed.
     """
@@ -42,6 +46,8 @@ class Services:
     upload_limit: int = 20_000_000_000
     hosts: frozenset[str] = field(default_factory=frozenset)
     user: str = ""
+    shared: bool = False
+    address_of: Callable[[int], str | None] = field(default=lambda _port: None)
     apart: Apart = field(default_factory=Apart)
 
 

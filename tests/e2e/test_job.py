@@ -584,9 +584,10 @@ def test_a_scan_is_read_right_and_shows_a_correction_at_once(running: Running, p
     page.keyboard.press("1")
     shown(page, "source", 5)
     before = canvas_pixels_at_one(page)
+    mark = bench(page, "mark")
     page.get_by_label("Transfer").select_option("video")
     page.wait_for_function("() => document.getElementById('sheet').textContent.includes('corrected')")
-    page.wait_for_timeout(800)
+    page.wait_for_function("(mark) => window.nimbusBench.mark !== mark", arg=mark)
     shown(page, "source", 5)
     after = canvas_pixels_at_one(page)
     assert np.abs(before - after).mean() > 5, "log codes look flat when they are shown as video"

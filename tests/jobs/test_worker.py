@@ -20,9 +20,10 @@ from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.model.shots import set_points
 from nimbus_sweep.core.pipeline import render as rendering
+from nimbus_sweep.core.pipeline import works
 from nimbus_sweep.core.pipeline.survey import survey
 from nimbus_sweep.demo.shade import shade, sprinkle
-from nimbus_sweep.jobs import intake, surveys, work
+from nimbus_sweep.jobs import intake, work
 from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.jobs.tasks import AnalysisSettings
 from nimbus_sweep.jobs.worker import WorkerWatch
@@ -244,7 +245,7 @@ def test_work_is_queued_once(data: DataFolder, stored: Reel) -> None:
 def test_a_still_shot_gains_from_one_that_moves(data: DataFolder, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     # Dust alone is asked for here.
     looked_for = ["steady-frame", "pixel-mend", "unshade"]
-    monkeypatch.setattr(surveys, "survey", lambda evidence, told, hold_outs: survey(evidence, told, looked_for, hold_outs))
+    monkeypatch.setattr(works, "survey", lambda evidence, told, hold_outs: survey(evidence, told, looked_for, hold_outs))
     size = (320, 180)
     marks = sprinkle(size[::-1], 4, 5, largest=11, depth=(0.35, 0.7))
     moving = panned("coffee", 30, 5, 0.3, size)

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -111,7 +112,7 @@ class Desk:
 @cache
 def application() -> Flask:
     """The application, put together once: what it serves is each test's own."""
-    app = create_app(None)  # type: ignore[arg-type]
+    app = create_app(SimpleNamespace(shared=False))  # type: ignore[arg-type]
     app.testing = True
     app.test_client_class = ByPlace
     return app

@@ -16,7 +16,7 @@ from nimbus_sweep.core.interchange.starting_points import STARTING_POINTS
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.model.recipes import Recipe
 from nimbus_sweep.demo.flicker import bands, lit
-from nimbus_sweep.jobs.reels import open_as_taken_in, open_light
+from nimbus_sweep.jobs.reels import at_hand, open_as_taken_in
 from nimbus_sweep.store import edits
 from tests.conftest import small, write_movie
 from tests.web.conftest import Desk
@@ -89,10 +89,10 @@ def test_a_corrected_reading_is_gone_by(desk: Desk, under_lamps: tuple[int, list
     reel_id, _ = under_lamps
     reel = desk.reel(reel_id)
     shot = edits.shot_of(reel)
-    kept = open_light(desk.services.data, reel, shot, open_as_taken_in(reel))
+    kept = at_hand(desk.services.data, reel).light(shot, open_as_taken_in(reel))
     source = open_as_taken_in(reel)
     source.colour, source.rate = replace(source.colour, full_range=True), Fraction(24)
-    read_anew = open_light(desk.services.data, reel, shot, source)
+    read_anew = at_hand(desk.services.data, reel).light(shot, source)
     assert read_anew.rate == 24
     # Without a foot, all light lies 16 codes higher.
     assert np.median(read_anew.light(3) - kept.light(3)) == pytest.approx(16, abs=0.2)

@@ -14,7 +14,8 @@ from nimbus_sweep.core.base.errors import Overtaken
 from nimbus_sweep.core.media.reader import MovieReader
 from nimbus_sweep.core.media.view import crop, to_bgr
 from nimbus_sweep.core.pipeline.analyses import chain
-from nimbus_sweep.jobs.reels import light_path, volume_path
+from nimbus_sweep.core.pipeline.at_hand import light_path
+from nimbus_sweep.jobs.reels import volume_path
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Reel, database
 from nimbus_sweep.web.viewing import NotReady, Viewing

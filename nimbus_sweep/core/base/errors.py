@@ -1,5 +1,7 @@
 """What can go wrong with a user's material, each said so that the user knows what to do."""
 
+from __future__ import annotations
+
 
 class SweepError(Exception):
     """A failure that is explained to the user; its text says what happened and what to do."""
@@ -26,6 +28,10 @@ class DamagedReel(SweepError):
         super().__init__(message)
         self.missing = missing
         self.readable = readable
+
+    def __reduce__(self) -> tuple[type[DamagedReel], tuple[str, int, int]]:
+        """So that it can be raised in another process."""
+        return type(self), (str(self), self.missing, self.readable)
 
 
 class ChangedReel(SweepError):

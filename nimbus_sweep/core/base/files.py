@@ -7,7 +7,10 @@ import glob
 import json
 import logging
 import os
+import re
 import shutil
+import socket
+import tempfile
 import threading
 import zlib
 from collections.abc import Callable, Iterator
@@ -123,16 +126,51 @@ def _is_full(error: BaseException | None) -> bool:
     return False
 
 
+def _owner() -> str:
+    """This process and thread among all that see the same files: machine, process, thread."""
+    return f"{_MACHINE}~{os.getpid()}~{threading.get_ident()}"
+
+
+_MACHINE = re.sub(r"[^A-Za-z0-9-]", "_", socket.gethostname())
+
+
+def _is_left(owner: str) -> bool:
+    """Whether the process that `_owner` names is no more; those of other machines are not known, and count as at work."""
+    machine, _, process = owner.partition("~")
+    if machine != _MACHINE and process:
+        return False
+    try:
+        os.kill(int(process.partition("~")[0]), 0)
+    except (ProcessLookupError, ValueError):
+        return True
+    except PermissionError:
+        return False
+    return False
+
+
 def _clear(path: Path) -> None:
     """Remove what processes that are no more had begun to write."""
     for left in path.parent.glob(f".{glob.escape(path.name)}.*.part"):
-        writer = left.name.split(".")[-2].partition("-")[0]
-        try:
-            os.kill(int(writer), 0)
-        except (ProcessLookupError, ValueError):
+        if _is_left(left.name.split(".")[-2]):
             left.unlink(missing_ok=True)
-        except PermissionError:
-            continue
+
+
+@contextmanager
+def scratch_folder(parent: str | Path, name: str) -> Iterator[Path]:
+    """A working folder that is gone afterwards; its name says whose it is."""
+    folder = Path(tempfile.mkdtemp(prefix=f"{name}-{_owner()}~", dir=parent))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def clear_left(parent: Path, pattern: str) -> int:
+    """Remove working folders that processes of this machine left behind when they were killed; gives how many."""
+    left = [path for path in parent.glob(pattern) if path.is_dir() and _is_left(path.name.partition("-")[2])]
+    for path in left:
+        shutil.rmtree(path, ignore_errors=True)
+    return len(left)
 
 
 @contextmanager
@@ -153,7 +191,7 @@ def atomic_write(path: str | Path, durable: bool = True) -> Iterator[BinaryIO]:
     path = Path(path)
     _clear(path)
     # A name of its own: two that write the same at once each write it whole, and the later one stays.
-    aside = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_ident()}.part")
+    aside = path.with_name(f".{path.name}.{_owner()}.part")
     try:
         with open(aside, "w+b") as stream:
             yield stream

@@ -159,6 +159,7 @@ class ShotTreatment(_Plain):
     tracks: tuple[str, ...] = ()
     check: ReportedCheck | None = None
     verdict: str = ""
+    judged_by: str = ""
     remark: str = ""
     could_not: tuple[str, ...] = ()
 

@@ -5,15 +5,18 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
 import OpenImageIO as oiio
 
 from ..base.errors import SweepError
-from ..base.files import FULL, disk_full
+from ..base.files import FULL, disk_full, scratch_folder
 from .formats import DeliveryFormat, converted
 from .frames import Frame, Samples
+from .opening import stamp_of
 from .reel import ReelFacts, ReelReader, WrappedReel
 from .sequence import SequenceReader
 from .sound import write_wav
@@ -24,7 +27,7 @@ _TYPES = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "float16": oiio.HALF, "flo
 _TRANSFERS = {1: "Rec.709-4", 8: "Linear", 9: "Printing density"}
 
 
-def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFormat, time_code: str = "") -> None:
+def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFormat, time_code: str = "", dated: str = "") -> None:
     """Write a frame as one picture of a sequence.
 
     Parameters
@@ -38,6 +41,8 @@ def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFo
         A sequence's.
     time_code : str
         Of this frame; DPX keeps it.
+    dated : str
+        Date and time that the picture is to carry, as ``2026:11:29 10:00:00``; when it is written if empty.
 
     Raises
     ------
@@ -72,6 +77,8 @@ def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFo
         spec.attribute("FramesPerSecond", oiio.TypeDesc("rational"), (facts.rate.numerator, facts.rate.denominator))
     elif format.kind == "png":
         spec.attribute("png:compressionLevel", 1)
+    if dated:
+        spec.attribute("DateTime", dated)
     aside = path.with_name(f".{path.stem}.part{path.suffix}")
     made = oiio.ImageOutput.create(str(aside))
     try:
@@ -81,9 +88,18 @@ def write_picture(path: Path, frame: Frame, facts: ReelFacts, format: DeliveryFo
         closed = made.close()
         if not (written and closed):
             raise _failure(path, made)
+        if format.kind == "dpx":
+            _name_in(aside, path.name)
         aside.replace(path)
     finally:
         aside.unlink(missing_ok=True)
+
+
+def _name_in(file: Path, name: str) -> None:
+    """Put a picture's own name into its header, where the library put that of the working file (SMPTE ST 268-1, field 4)."""
+    with open(file, "r+b") as stream:
+        stream.seek(36)
+        stream.write(name.encode("ascii", "replace")[:99].ljust(100, b"\0"))
 
 
 def write_pictures(folder: Path, frames: Iterable[Frame], reel: ReelReader, format: DeliveryFormat) -> None:
@@ -98,13 +114,20 @@ def write_pictures(folder: Path, frames: Iterable[Frame], reel: ReelReader, form
         The source.
     format : DeliveryFormat
     """
-    aside = folder.with_name(f".{folder.name}.part")
-    aside.mkdir(exist_ok=True)
-    for frame in frames:
-        if not frame.missing:
-            code = time_code(frame.number, reel.rate, reel.facts.time_code) if reel.facts.time_code else ""
-            write_picture(aside / picture_name(reel, frame.number, format), frame, reel.facts, format, code)
-    aside.replace(folder)
+    # The source's date and not the time it is made at: the same treatment of the same reel gives the same files.
+    dated = datetime.fromtimestamp(stamp_of(reel.path)[1] / 1e9, UTC).strftime("%Y:%m:%d %H:%M:%S")
+    with scratch_folder(folder.parent, f".{folder.name}.part") as scratch:
+        aside = scratch / folder.name
+        aside.mkdir()
+        for frame in frames:
+            if not frame.missing:
+                code = time_code(frame.number, reel.rate, reel.facts.time_code) if reel.facts.time_code else ""
+                write_picture(aside / picture_name(reel, frame.number, format), frame, reel.facts, format, code, dated)
+        # Another process may have made the same meanwhile.
+        with suppress(OSError):
+            aside.replace(folder)
+        if not folder.exists():
+            raise SweepError(f"{folder} cannot be written. Choose another place for it.")
 
 
 def picture_name(reel: ReelReader, number: int, format: DeliveryFormat) -> str:

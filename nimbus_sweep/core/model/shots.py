@@ -63,6 +63,8 @@ class Shot(Kept):
     remark : str
     judged : str
         What the shot was like when that was said, in short: another mark, and it was changed since.
+    judged_by : str
+        Who said so.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -85,6 +87,7 @@ class Shot(Kept):
     verdict: Verdict = ""
     remark: str = Field(default="", max_length=2000)
     judged: str = ""
+    judged_by: str = ""
     _mark: str = PrivateAttr(default="")
 
     @property

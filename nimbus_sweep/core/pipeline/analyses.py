@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..base.files import DAMAGED
+from ..base.files import DAMAGED, scratch_folder
 from ..evidence.frames_at_hand import Span
 from ..evidence.light_record import LightRecord, record
 from ..evidence.time_volume import TimeVolume, build_volume
@@ -136,22 +136,21 @@ class Analyses:
             with suppress(FileNotFoundError):
                 made.append(load_step(step, path, source.format))
             if len(made) == n:
-                scratch = path.with_suffix(".scratch")
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 treated = chain(source, made, self.first, self.stop)
-                before: TimeVolume | LightRecord | FrameSource | Span
-                if step.of.learns_from == "nothing":
-                    before = treated
-                elif step.of.learns_from == "frames":
-                    before = Span.of(treated, self.first, self.stop, usable, None if made else kept())
-                elif step.of.learns_from == "light":
-                    before = light() if light and not made else record(scratch, treated, self.first, self.stop)
-                else:
-                    before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
-                step.of.analyse(before, step.settings, share, step.unseen).save(path)
-                scratch.unlink(missing_ok=True)
-                for described in (scratch.with_suffix(".json"), scratch.with_name(scratch.name + ".json")):
-                    described.unlink(missing_ok=True)
+                # A folder of its own: others may be making the same.
+                with scratch_folder(self.folder, "scratch") as folder:
+                    scratch = folder / "seen.bin"
+                    before: TimeVolume | LightRecord | FrameSource | Span
+                    if step.of.learns_from == "nothing":
+                        before = treated
+                    elif step.of.learns_from == "frames":
+                        before = Span.of(treated, self.first, self.stop, usable, None if made else kept())
+                    elif step.of.learns_from == "light":
+                        before = light() if light and not made else record(scratch, treated, self.first, self.stop)
+                    else:
+                        before = build_volume(scratch, treated, first=self.first, stop=self.stop) if made else volume()
+                    step.of.analyse(before, step.settings, share, step.unseen).save(path)
                 made.append(load_step(step, path, source.format))
         return made
 

@@ -1,8 +1,8 @@
 """Rendering a treated reel: in chunks that survive a crash, in parallel, joined without loss.
 
 Each chunk is a file that appears only when whole. A render that starts again finds the chunks already there and
-goes on behind them. Several processes each take a stretch of consecutive chunks that begins at a key frame, so
-that none decodes what another has decoded.
+goes on behind them. Several processes each take a stretch of consecutive chunks that begins near a key frame, so
+that hardly any decodes what another has decoded. Where the chunks lie does not depend on how many there are.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import bisect
 import contextlib
 import shutil
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, wait
 from dataclasses import replace
 from fractions import Fraction
@@ -25,14 +25,14 @@ from ..base.errors import Cancelled, ChangedReel
 from ..base.parallel import cores, share_cores
 from ..media.formats import FORMATS, Delivery, DeliveryFormat
 from ..media.frames import Frame, FrameSource
-from ..media.opening import open_reel, sample_of, stamp_of
 from ..media.pictures import gather, write_pictures
 from ..media.reader import usual_rate
-from ..media.reel import Reading, ReelReader
+from ..media.reel import ReelReader
 from ..media.repeats import Passing, RepairedOnce, Repeats
 from ..media.writer import REPORT_TAG, Cut, join, write_chunk
 from ..model.recipes import Recipe
 from .analyses import Analyses, chain
+from .at_hand import TakenIn
 from .report import Report
 
 CHUNK_FRAMES = 48
@@ -51,49 +51,24 @@ class RenderedShot(BaseModel):
     recipe: Recipe
 
 
-class RenderSpec(BaseModel):
+class RenderSpec(TakenIn):
     """All a process needs to render a reel; plain values, so that it can be sent anywhere.
 
     Attributes
     ----------
-    reel : str
-        Path of the source.
-    reading : Reading
-        How it is read.
-    accept_missing : bool
-        Take pictures that cannot be decoded for missing.
-    fingerprint : str
-        Under which the analyses are kept.
-    size, modified : int
-        Of the source when it was taken in; another is refused.
-    sample : str
-        Of the same, see `core.media.opening.sample_of`; empty where it is not known.
     shots : tuple of RenderedShot
         Those that are treated.
-    repeats : str
-        File of the map of repeated frames; empty to treat each frame for itself.
     first, stop : int
         Frames of the reel that are delivered.
     delivery : Delivery
-    analyses, chunks : str
-        Folders.
+    chunks : str
+        Folder.
     """
 
-    model_config = ConfigDict(frozen=True)
-
-    reel: str
-    reading: Reading = Reading()
-    accept_missing: bool = False
-    fingerprint: str
-    size: int
-    modified: int
-    sample: str = ""
     shots: tuple[RenderedShot, ...] = ()
-    repeats: str = ""
     first: int
     stop: int
     delivery: Delivery = Delivery()
-    analyses: str
     chunks: str
 
     def cut(self, rate: Fraction) -> Cut:
@@ -141,7 +116,7 @@ def render(
     DiskFull
         If there is no room.
     """
-    reel = open_unchanged(spec)
+    reel = spec.open_unchanged()
     cut = spec.cut(reel.rate)
     folder = Path(spec.chunks)
     folder.mkdir(parents=True, exist_ok=True)
@@ -189,14 +164,6 @@ def clear(spec: RenderSpec) -> None:
     shutil.rmtree(spec.chunks, ignore_errors=True)
 
 
-def open_unchanged(spec: RenderSpec) -> ReelReader:
-    """Open the source; raises ChangedReel if it is not the reel that was taken in."""
-    path = Path(spec.reel)
-    if stamp_of(path) != (spec.size, spec.modified) or (spec.sample and sample_of(path) != spec.sample):
-        raise ChangedReel(f"{path.name} has changed since it was taken in. Nothing was computed. Take the reel in again.")
-    return open_reel(path, spec.reading, spec.accept_missing)
-
-
 def treated(spec: RenderSpec, reel: ReelReader) -> FrameSource:
     """The reel with the treatments of its shots put on; their analyses are ready."""
     repeats = Repeats.load(Path(spec.repeats)) if spec.repeats and spec.shots else None
@@ -214,18 +181,27 @@ def _with_steps(spec: RenderSpec, source: FrameSource) -> FrameSource:
 
 
 def plan(reel: ReelReader, cut: Cut, workers: int) -> list[list[tuple[int, int]]]:
-    """Stretches of consecutive chunks (first, stop) of places in the delivery, at most `workers`, each from a key frame on."""
+    """Stretches of consecutive chunks (first, stop) of places in the delivery, at most `workers`.
+
+    Each begins less than a chunk behind a key frame: what has to be decoded before it is thrown away.
+    """
     total = len(cut)
-    keys = [k for k in reel.key_frames if cut.first <= k < cut.stop]
-    keys = [k - cut.first if cut.numbers is None else bisect.bisect_left(cut.numbers, k) for k in keys]
+    chunks = [(n, min(total, n + CHUNK_FRAMES)) for n in range(0, total, CHUNK_FRAMES)]
+    keys = sorted(reel.key_frames)
+    numbers = [cut.number(first) for first, _ in chunks]
+    ways_in = [n for n, number in enumerate(numbers) if n and _after_key(keys, number) < CHUNK_FRAMES]
     starts = [0]
     for part in range(1, workers):
-        wanted = total * part // workers
-        at = bisect.bisect_left(keys, wanted)
-        if at < len(keys) and starts[-1] + CHUNK_FRAMES <= keys[at] < total:
-            starts.append(keys[at])
-    ends = [*starts[1:], total]
-    return [[(n, min(end, n + CHUNK_FRAMES)) for n in range(start, end, CHUNK_FRAMES)] for start, end in zip(starts, ends, strict=True)]
+        at = bisect.bisect_left(ways_in, len(chunks) * part / workers)
+        if at < len(ways_in) and ways_in[at] > starts[-1]:
+            starts.append(ways_in[at])
+    return [chunks[start:end] for start, end in zip(starts, [*starts[1:], len(chunks)], strict=True)]
+
+
+def _after_key(keys: Sequence[int], number: int) -> int:
+    """How many frames a frame lies behind the last key frame."""
+    at = bisect.bisect_right(keys, number)
+    return number - keys[at - 1] if at else number
 
 
 def _name(first: int, stop: int, form: DeliveryFormat) -> str:
@@ -252,7 +228,7 @@ def _render_stretch(spec: RenderSpec, stretch: list[tuple[int, int]], tick: Call
     wanted = [(first, stop) for first, stop in stretch if not (folder / _name(first, stop, form)).exists()]
     if not wanted:
         return
-    reel = open_unchanged(spec)
+    reel = spec.open_unchanged()
     cut = spec.cut(reel.rate)
     source = treated(spec, reel)
     while wanted:

@@ -19,6 +19,7 @@ from ...jobs.checks import checks_of
 from ...jobs.tasks import InspectionSettings, RenderDone, RenderSettings, result_of, settings_of
 from ...store.models import Reel, Setting, Task
 from ...wording.reels import cadence, remark
+from ..people import who
 from .common import SweepError, attached, changes, latest, reel_or_404, services
 
 pages = Blueprint("delivery", __name__)
@@ -105,7 +106,14 @@ def render(reel_id: int) -> Response:
     reader = services().viewing.reader(reel)
     chosen = _chosen(reel, reader)
     FORMATS[chosen.kind].held(reader.format)
-    return jsonify(task=services().queue.put("render", reel, RenderSettings(delivery=chosen)).id)
+    running = latest(reel, "render", "waiting", "running")
+    task = services().queue.put("render", reel, RenderSettings(delivery=chosen))
+    if running is None:
+        return jsonify(task=task.id)
+    by = f", begun by {running.who}" if running.who not in ("", who()) else ""
+    kind = settings_of(running, RenderSettings).delivery.kind
+    other = f" as {FORMATS[kind].title}; render again when it is done" if kind != chosen.kind else ""
+    return jsonify(task=task.id, said=f"This reel is being rendered already{by}{other}.")
 
 
 def _task(task_id: int) -> Task:

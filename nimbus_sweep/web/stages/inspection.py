@@ -56,7 +56,12 @@ def sheet(reel_id: int) -> str:
 
 def _judged(shot: Shot) -> dict[str, Any]:
     """What was said of a shot, and whether it was changed since."""
-    return {"verdict": shot.verdict, "remark": shot.remark, "stale": bool(shot.verdict) and shot.judged != edits.mark_of(shot)}
+    return {
+        "verdict": shot.verdict,
+        "remark": shot.remark,
+        "by": shot.judged_by,
+        "stale": bool(shot.verdict) and shot.judged != edits.mark_of(shot),
+    }
 
 
 class _Check(Body):
@@ -91,7 +96,9 @@ def judge(reel_id: int) -> Response:
     def judged(shot: Shot) -> Shot:
         if not shot.treated:
             raise SweepError("This shot is not treated, so there is nothing to judge.")
-        return shot.with_(verdict=verdict, remark=remark if verdict else "", judged=edits.mark_of(shot) if verdict else "")
+        if not verdict:
+            return shot.with_(verdict="", remark="", judged="", judged_by="")
+        return shot.with_(verdict=verdict, remark=remark, judged=edits.mark_of(shot), judged_by=edits.author.get()[0])
 
     edits.change_shot(reel, f"Judged: {VERDICTS[verdict]}", place_named(reel), judged)
     return jsonify(said=VERDICTS[verdict].capitalize() + ".")

@@ -21,8 +21,9 @@ from ...core.evidence.light_record import LightRecord, kept_record
 from ...core.imaging.motion import Along, Plane
 from ...core.model.regions import Masked
 from ...core.model.shots import Shot
+from ...core.pipeline.at_hand import light_path
 from ...core.pipeline.confined import Confined
-from ...jobs.reels import light_path, volume_path
+from ...jobs.reels import volume_path
 from ...store import edits
 from ...store.models import Reel
 from ..viewing import NotReady

@@ -6,6 +6,7 @@ import contextlib
 import re
 import shutil
 import tempfile
+import time
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -22,6 +23,7 @@ from ...jobs.tasks import RenderDone, result_of
 from ...store.data import DataFolder
 from ...store.models import Job, Reel, Task
 from ...wording import numbers
+from ..news import stream
 from .common import LOOKED_AT, Body, follow_up, read_body, reel_or_404, services
 from .inspection import VERDICTS
 from .reels import done_of
@@ -43,6 +45,12 @@ def show() -> str:
 def listing() -> str:
     """The list alone, for bringing it up to date."""
     return render_template("rack_list.html", jobs=_jobs(), shelved=_jobs(archived=True))
+
+
+@pages.get("/rack/events")
+def events() -> Response:
+    """A word whenever something is stored that the list may show."""
+    return stream(lambda: {"at": time.monotonic()})
 
 
 @dataclass

@@ -19,6 +19,8 @@ from ...store import edits
 from ...store.facts import StoredFacts
 from ...store.models import Edit, Reel, Setting, Task
 from ...wording import title
+from ..news import stream
+from ..people import who
 from .common import LOOKED_AT, STAGES, changes, ensure_volume, follow_up, latest, place_named, reel_or_404, services
 from .trials import trials_of
 
@@ -150,11 +152,21 @@ def state(reel_id: int) -> Response:
 
 @pages.get("/reels/<int:reel_id>/pulse")
 def pulse(reel_id: int) -> Response:
-    """What tells a page whether it has to ask for more: it is asked for several times a second."""
-    reel = reel_or_404(reel_id, needs=())
+    """What tells a page whether it has to ask for more."""
+    return jsonify(_pulse(reel_or_404(reel_id, needs=())))
+
+
+@pages.get("/reels/<int:reel_id>/events")
+def events(reel_id: int) -> Response:
+    """The same whenever it changes, until the reel is gone or whoever looks is signed out."""
+    reel_or_404(reel_id, needs=())
+    return stream(lambda: _pulse(reel) if (reel := Reel.get_or_none(Reel.id == reel_id)) is not None else None)
+
+
+def _pulse(reel: Reel) -> dict[str, object]:
     tasks = Task.select().where(Task.reel == reel).order_by(Task.id.desc()).limit(8)
     told = [_task(t, reel) for t in tasks]
-    return jsonify(reel=reel.state, mark=mark_of(reel), revision=f"{reel.revision}-{reel.mark}", tasks=told)
+    return {"reel": reel.state, "mark": mark_of(reel), "revision": f"{reel.revision}-{reel.mark}", "tasks": told}
 
 
 def _told(edit: Edit | None) -> str | None:
@@ -162,7 +174,7 @@ def _told(edit: Edit | None) -> str | None:
     if edit is None:
         return None
     at = datetime.fromisoformat(edit.created).astimezone().strftime("%H:%M")
-    return f"{edit.what}, {at}{', by ' + edit.who if edit.who not in ('', services().user) else ''}"
+    return f"{edit.what}, {at}{', by ' + edit.who if edit.who not in ('', who()) else ''}"
 
 
 def _site(finding: JudgedFinding) -> dict[str, Any]:

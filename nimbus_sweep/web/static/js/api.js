@@ -30,7 +30,7 @@ export async function post(url, body = {}) {
 export async function get(url) {
   const answer = await fetch(url, { headers: { Accept: "application/json" } });
   const told = await answer.json().catch(() => ({}));
-  if (!answer.ok) throw new Error(told.error || `The application refused this (${answer.status}).`);
+  if (!answer.ok) throw Object.assign(new Error(told.error || `The application refused this (${answer.status}).`), { answered: true });
   return told;
 }
 
@@ -38,6 +38,34 @@ export async function text(url) {
   const answer = await fetch(url, { headers: { Accept: "text/html" } });
   if (!answer.ok) throw new Error((await answer.json().catch(() => ({}))).error || `The sheet could not be fetched (${answer.status}).`);
   return answer.text();
+}
+
+// What the server tells as it happens. A page that is not looked at lets go of it: a browser keeps only a few such lines open.
+export function follow(url, onNews, onLost) {
+  let line = null;
+  let again = null;
+  const close = () => {
+    clearTimeout(again);
+    line?.close();
+    line = null;
+  };
+  const open = () => {
+    close();
+    line = new EventSource(url);
+    line.onmessage = (event) => onNews(JSON.parse(event.data));
+    line.addEventListener("over", () => {
+      close();
+      onLost();
+    });
+    line.onerror = () => {
+      onLost();
+      // The browser tries again by itself where nobody answered, but not where it was refused.
+      if (line?.readyState === EventSource.CLOSED) again = setTimeout(open, 3000);
+    };
+  };
+  document.addEventListener("visibilitychange", () => (document.hidden ? close() : open()));
+  window.addEventListener("pagehide", close);
+  open();
 }
 
 export function upload(url, file, onProgress) {

@@ -103,7 +103,7 @@ export function draw() {
       const before = last[pane.view];
       const small = wish.small && wish.small !== wish.url ? fetchImage(wish.small) : null;
       if (small?.ready) got = { box: null, entry: small, frame: bench.frame };
-      else if (before?.entry.ready) got = before;
+      else if (before?.entry.ready) got = { ...before, stale: true };
     }
     if (got.entry.ready) current[pane.view] = got;
     pen.save();
@@ -141,7 +141,7 @@ export function draw() {
   }
   last = { ...last, ...current };
   canvas.dataset.shown = Object.entries(current)
-    .map(([view, g]) => `${view}:${g.frame}:${g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`)
+    .map(([view, g]) => `${view}:${g.frame}:${g.stale ? "stale" : g.box ? "exact" : "small"}:${g.entry.image.src.includes("w=") ? 1 : 0}`)
     .join(" ");
   if (bench.layout === "split") splitEdge(pen, width, height);
   label();

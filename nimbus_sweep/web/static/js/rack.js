@@ -1,6 +1,6 @@
 // The rack: uploading, opening by path, removing, and keeping the list up to date.
 
-import { post, say, text, upload } from "./api.js";
+import { follow, post, say, text, upload } from "./api.js";
 import { morph } from "./morph.js";
 
 const list = document.getElementById("rack-list");
@@ -9,9 +9,13 @@ const file = document.getElementById("file");
 const box = document.getElementById("upload");
 const job = document.getElementById("job");
 
+const SELDOM = 500; // ms between two looks at the list
 let timer = null;
+let looked = 0;
 async function refresh() {
   clearTimeout(timer);
+  timer = null;
+  looked = Date.now();
   try {
     const fresh = await text("/rack/list");
     if (fresh.trim() !== list.dataset.last && !list.dataset.editing && !list.querySelector("[data-sure]")) {
@@ -19,9 +23,8 @@ async function refresh() {
       morph(list, fresh);
     }
   } catch {
-    /* the next round asks again */
+    /* the next news ask again */
   }
-  timer = setTimeout(refresh, list.querySelector("[data-busy]") ? 600 : 4000);
 }
 
 const size = (bytes) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
@@ -222,4 +225,10 @@ function rename(button) {
 }
 
 list.dataset.last = list.innerHTML.trim();
-refresh();
+follow(
+  "/rack/events",
+  () => {
+    timer ??= setTimeout(refresh, Math.max(0, looked + SELDOM - Date.now()));
+  },
+  () => {},
+);

@@ -1,6 +1,6 @@
 // The work page: brings the linked views together and keeps them up to date.
 
-import { get, post, say, shows } from "./api.js";
+import { follow, get, post, say, shows } from "./api.js";
 import { bench } from "./bench.js";
 import { letGo, onReady } from "./images.js";
 import * as layout from "./layout.js";
@@ -74,42 +74,37 @@ function readout() {
 
 // -- keeping up to date ----------------------------------------------------------------------------------
 
-let timer = null;
 let wasState = bench.reel.state;
 const lastTask = {};
 
 let asking = false;
 let askAgain = false;
+let news = null;
 
 // One question is under way at a time: however often it is called for, the page asks no faster than it is answered.
-async function refresh() {
-  if (asking) {
-    askAgain = true;
-    return;
-  }
+async function refresh(told = null) {
+  news = told;
+  askAgain = true;
+  if (asking) return;
   asking = true;
-  clearTimeout(timer);
-  let wait = 2000;
   try {
-    wait = await bringUpToDate();
+    while (askAgain) {
+      askAgain = false;
+      await bringUpToDate(news);
+    }
   } finally {
     asking = false;
   }
-  if (askAgain) {
-    askAgain = false;
-    wait = 50;
-  }
-  timer = setTimeout(refresh, wait);
 }
 
 let state = null;
 let stateOf = "";
 shows(() => bench.revision);
 
-// Gives how long to wait before the next time, in ms. The whole state is asked for only where the small answer tells that it changed.
-async function bringUpToDate() {
+// The whole state is asked for only where the small answer tells that it changed.
+async function bringUpToDate(told) {
   try {
-    const pulse = await get(`/reels/${id}/pulse`);
+    const pulse = told ?? (await get(`/reels/${id}/pulse`));
     const ended = pulse.tasks.map((t) => `${t.id}${t.state}`).join();
     const key = `${pulse.revision}/${pulse.mark}/${pulse.reel}/${ended}/${bench.shot?.id}`;
     if (key !== stateOf) {
@@ -117,13 +112,15 @@ async function bringUpToDate() {
       stateOf = key;
     }
     state.tasks = pulse.tasks;
-  } catch {
-    by("tasks").textContent = "The application does not answer. Work goes on when it is started again; nothing is lost.";
-    return 2000;
+  } catch (error) {
+    by("tasks").textContent = error.answered
+      ? error.message
+      : "The application does not answer. Work goes on when it is started again; nothing is lost.";
+    return;
   }
   if (state.reel !== wasState && (state.reel === "ready" || wasState === "ready" || state.reel === "open")) {
     location.reload();
-    return 60_000;
+    return;
   }
   wasState = state.reel;
   by("undo").disabled = !state.undo;
@@ -162,8 +159,6 @@ async function bringUpToDate() {
   sheetKey = `${state.revision}/${state.treated}/${state.reel}/${state.mark}/${states}`;
   await sheet.show(`${sheetKey}/${bench.shot?.id}`);
   redraw();
-  const busy = state.tasks.some((t) => ["waiting", "running"].includes(t.state));
-  return busy ? 350 : document.hidden ? 8000 : 2500;
 }
 
 let sheetKey = "";
@@ -173,7 +168,10 @@ function layOpen() {
   const { first, stop } = bench.shot;
   if (bench.reel.state !== "ready" || bench.laid[bench.shotAt] || bench.playing || askedFor === `${first}-${stop}`) return;
   askedFor = `${first}-${stop}`;
-  post(`/reels/${id}/open?shot=${bench.shot.id}`).then(refresh, () => {});
+  post(`/reels/${id}/open?shot=${bench.shot.id}`).then(
+    () => refresh(),
+    () => {},
+  );
 }
 
 let shotShown = bench.shot?.id;
@@ -207,7 +205,11 @@ function tasks(list) {
       const stop = document.createElement("button");
       stop.className = "button-small";
       stop.textContent = "Stop";
-      stop.onclick = () => post(`/tasks/${task.id}/cancel`).then(refresh, (e) => say(e.message, "error"));
+      stop.onclick = () =>
+        post(`/tasks/${task.id}/cancel`).then(
+          () => refresh(),
+          (e) => say(e.message, "error"),
+        );
       line.append(what, stop);
       const bar = document.createElement("progress");
       bar.max = 1;
@@ -431,12 +433,9 @@ new ResizeObserver(() => {
 }).observe(document.querySelector(".views"));
 for (const part of [picture, slices, loupe, log]) part.listen();
 layout.listen(settings);
-sheet.listen(refresh);
-regions.listen(refresh);
-document.addEventListener("visibilitychange", () => {
-  if (!document.hidden) refresh();
-});
+sheet.listen(() => refresh());
+regions.listen(() => refresh());
 document.fonts?.ready.then(redraw);
-refresh();
+follow(`/reels/${id}/events`, refresh, () => refresh());
 // For the tests of the page: the state of the bench, not a way in.
 window.nimbusBench = bench;
