@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|survey|survey-memory|shade-speed|light-speed|long|browser|first-minutes|state|attack|sweeps|proving]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|survey|survey-memory|shade-speed|light-speed|long|browser|first-minutes|state|cluster|attack|sweeps|proving]``."""
 
 from __future__ import annotations
 
@@ -7,7 +7,22 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import attack, borrowed, browser, first_minutes, light, planes, plates, quality, shade, speed, state, survey_speed, wear
+from benchmarks import (
+    attack,
+    borrowed,
+    browser,
+    cluster,
+    first_minutes,
+    light,
+    planes,
+    plates,
+    quality,
+    shade,
+    speed,
+    state,
+    survey_speed,
+    wear,
+)
 from benchmarks.proving import run as proving
 
 
@@ -53,6 +68,8 @@ def main() -> None:
             first_minutes.run(Path(folder))
         if only in ("", "state"):
             state.run(Path(folder))
+        if only in ("", "cluster"):
+            cluster.run(Path(folder))
         if only in ("", "attack"):
             attack.run(Path(folder))
         if only == "proving":

@@ -233,3 +233,28 @@ def test_a_sequence_with_pictures_that_cannot_be_read_is_treated_when_that_is_ac
     accepted = run("treat", folder, tmp_path / "out", "--steps", "pixel-mend", "--accept-missing", "--report", tmp_path / "report.json")
     assert accepted.returncode == 0, accepted.stderr
     assert json.loads((tmp_path / "report.json").read_text())["missing"] == 2
+
+
+def test_a_folder_is_done_unattended_stopped_and_gone_on_with(tmp_path: Path, reel: Path) -> None:
+    folder, out = tmp_path / "reels", tmp_path / "out"
+    folder.mkdir()
+    (folder / "mast.mkv").write_bytes(reel.read_bytes())
+    (folder / "notes.txt").write_text("no reel")
+    write_movie(folder / "path.mkv", small(24, name="bikes-1"))
+    (folder / "broken.mov").write_bytes(b"nothing of use" * 99)
+    done = run("run", folder, "--out", out)
+    assert done.returncode == 1
+    assert "1 reel was not done; the others were" in done.stderr
+    assert "path: sound" in done.stdout
+    assert {p.name for p in out.iterdir()} >= {"job", "report.json", "mast-treated.mkv", "path-treated.mkv", "mast-treatment.html"}
+    told = json.loads((out / "report.json").read_text())["reels"]
+    assert [t["state"] for t in told] == ["failed", "done", "done"]
+    assert told[1]["found"] == len(SITES) and told[2]["treated"] == 0
+    assert "broken" in told[0]["reel"] and told[0]["error"]
+    again = run("run", folder, "--out", out)
+    assert again.returncode == 1 and "holds a run already" in again.stderr
+    resumed = run("run", folder, "--out", out, "--resume")
+    assert "mast: 3 mended" in resumed.stdout, "what was done is told again and not done again"
+    assert "There is nothing to go on with" in run("run", folder, "--out", tmp_path / "none", "--resume").stderr
+    assert "No reel was found" in run("run", out / "job", "--out", tmp_path / "b").stderr
+    assert run("run", folder, "--out", tmp_path / "c", "--deliver", "vhs").returncode == 2

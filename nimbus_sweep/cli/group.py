@@ -26,6 +26,7 @@ _MODULES = {
     "worker": "running",
     "warm": "running",
     "cluster": "cluster",
+    "run": "unattended",
     "user": "people",
     "doctor": "doctor",
     "backup": "keeping",

@@ -1,4 +1,4 @@
-"""The demo job: what it is called, and its reels in the order they stand on the rack.
+"""The demo's jobs: what they are called, and their reels in the order they stand on the rack.
 
 What draws them is brought in only when one is drawn: the list is read before the first page answers.
 """
@@ -10,9 +10,24 @@ from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 
-JOB = "Skerrow Point weather station, film and camera archive"
-REFERENCE = "SKP 1958-61"
-NOTES = "Lossless copies for the archive; the edit also for the open day. Nothing may be cropped."
+
+@dataclass(frozen=True)
+class DemoJob:
+    """A job of the demo: its title, the customer's reference, and notes."""
+
+    title: str
+    reference: str
+    notes: str
+
+
+ARCHIVE = DemoJob(
+    "Skerrow Point weather station, film and camera archive",
+    "SKP 1958-61",
+    "Lossless copies for the archive; the edit also for the open day. Nothing may be cropped.",
+)
+SPRING = DemoJob(
+    "Skerrow Point weather station, spring round", "SKP 1962", "Ten short reels of one morning. Press Run and come back later."
+)
 
 
 @dataclass(frozen=True)
@@ -25,12 +40,14 @@ class Listed:
     frames : int
     module : str
         Of this package, which has it in its ``DRAWN`` by its file.
+    job : DemoJob
     """
 
     file: str
     title: str
     frames: int
     module: str
+    job: DemoJob = ARCHIVE
 
     def draw(self, folder: Path, on_progress: Callable[[float], None]) -> Path:
         """Draw it into `folder`, with its truth beside it; told the share done, 0 to 1, which may raise to stop."""
@@ -59,4 +76,14 @@ ALL = (
     Listed("reel-17-glass-case.mp4", "Reel 17, barograph behind glass", 72, "carriers"),
     Listed("reel-18-mast.mp4", "Reel 18, beacons on the mast at dusk", 72, "carriers"),
     Listed("reel-19-gale.mov", "Reel 19, the gale on film that fared worse", 120, "carriers"),
+    Listed("reel-20-north-face.mkv", "Reel 20, north face", 60, "spring", SPRING),
+    Listed("reel-21-cable.mp4", "Reel 21, along the cable", 60, "spring", SPRING),
+    Listed("reel-22-path.mkv", "Reel 22, the path", 48, "spring", SPRING),
+    Listed("reel-23-heather.mkv", "Reel 23, over the heather", 72, "spring", SPRING),
+    Listed("reel-24-bay.mp4", "Reel 24, the bay", 40, "spring", SPRING),
+    Listed("reel-25-squall.mkv", "Reel 25, a squall in time lapse", 60, "spring", SPRING),
+    Listed("reel-26-shutter.mkv", "Reel 26, high rate by the mast", 60, "spring", SPRING),
+    Listed("reel-27-two-faults.mkv", "Reel 27, two faults at once", 72, "spring", SPRING),
+    Listed("reel-28-return.mkv", "Reel 28, the way back", 48, "spring", SPRING),
+    Listed("reel-29-post.mp4", "Reel 29, the post, camera standing", 40, "spring", SPRING),
 )

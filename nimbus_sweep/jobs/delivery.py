@@ -18,13 +18,13 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from . import machines, papers
-from .progress import TaskProgress
+from .progress import Progress
 from .reels import open_as_taken_in, repeats_of, size_of, spec_of
 from .tasks import DeliveredFile, PapersDone, RenderDone, RenderSettings, settings_of
 from .treatment import analysed_shots
 
 
-def do_render(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> RenderDone:
+def do_render(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> RenderDone:
     """Render the reel, or each shot, as the delivery asks."""
     progress(0, what="Preparing")
     if reel.missing and not reel.accept_missing:
@@ -105,7 +105,7 @@ def _delivered_name(reel: Reel, delivery: Delivery, suffix: str) -> str:
     return f"{stem}-treated{suffix}{'' if form.is_sequence else form.suffix}"
 
 
-def do_papers(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> PapersDone:
+def do_papers(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> PapersDone:
     """Write the condition and the treatment report."""
     progress(0, what="Writing the papers")
     return PapersDone(files=tuple(papers.make(data, reel, open_as_taken_in(reel), task, progress)))

@@ -24,15 +24,15 @@ _USUAL = 18.0
 
 
 def put_demo(data: DataFolder, queue: Queue, only: Set[int]) -> None:
-    """Put the demo job on the rack, with the reels of some numbers if any are named; those that are not there are queued to be drawn."""
+    """Put the demo jobs on the rack, with the reels of some numbers if any are named; those that are not there are queued to be drawn."""
     if wrong := sorted(only - set(range(1, len(catalogue.ALL) + 1))):
         raise SweepError(f"There is no demo reel {', '.join(map(str, wrong))}; there are 1 to {len(catalogue.ALL)}.")
-    job, _ = Job.get_or_create(title=catalogue.JOB, defaults={"reference": catalogue.REFERENCE, "notes": catalogue.NOTES})  # type: ignore[no-untyped-call]
-    known = {reel.path: reel for reel in Reel.select().where(Reel.job == job)}
+    known = {reel.path: reel for reel in Reel.select()}
     for number, listed in enumerate(catalogue.ALL, start=1):
         if only and number not in only:
             continue
-        path = data.demo / listed.file
+        path, told = data.demo / listed.file, listed.job
+        job, _ = Job.get_or_create(title=told.title, defaults={"reference": told.reference, "notes": told.notes})  # type: ignore[no-untyped-call]
         reel = known.get(str(path)) or Reel.create(job=job, title=listed.title, path=str(path), frames=listed.frames, state="drawing")
         if is_drawn(path):
             _take_in(queue, reel)

@@ -14,12 +14,12 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from .machines import Work, done
-from .progress import TaskProgress
+from .progress import Progress
 from .reels import at_hand, open_as_taken_in
 from .tasks import CheckDone, CheckedShot, CheckSettings, ComparisonDone, InspectionSettings, RenderDone, result_of, settings_of
 
 
-def do_check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> CheckDone:
+def do_check(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> CheckDone:
     """Hold treated shots against their sources, and survey them once more."""
     progress(0, what="Looking at the treated shot")
     shots, hand = edits.shots_of(reel), at_hand(data, reel)
@@ -37,7 +37,7 @@ def do_check(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -
     return CheckDone(shots=tuple(checked[n] for n in sorted(checked)))
 
 
-def do_inspection(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> ComparisonDone:
+def do_inspection(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> ComparisonDone:
     """Compare the files of a delivery with their source."""
     progress(0, what="Comparing every sample")
     rendered = Task.get_by_id(settings_of(task, InspectionSettings).render)

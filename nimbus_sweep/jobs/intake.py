@@ -26,14 +26,14 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.facts import StoredFacts
 from ..store.models import Reel, Task, writing
-from .progress import TaskProgress
+from .progress import Progress
 from .reels import facts_of, open_as_taken_in, reading_of, volume_path
 from .tasks import TakenIn
 
 log = logging.getLogger(__name__)
 
 
-def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TakenIn:
+def do_intake(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> TakenIn:
     """Read a reel's index and every frame once, and take its fingerprint; one that was corrected meanwhile is read again."""
     progress(0, what="Reading the index")
     # A reel that was read before stays as it is while it is read again.
@@ -82,7 +82,7 @@ def do_intake(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) 
     return TakenIn(frames=len(source), cuts=len(seen.cuts))
 
 
-def read_again(data: DataFolder, reel: Reel, progress: TaskProgress) -> None:
+def read_again(data: DataFolder, reel: Reel, progress: Progress) -> None:
     """Read a reel's frames once more where what they told when it was taken in was lost or damaged."""
     folder = data.of_reel(reel.id)
     if reel.state != "ready" or all(
@@ -94,7 +94,7 @@ def read_again(data: DataFolder, reel: Reel, progress: TaskProgress) -> None:
     _read_every_frame(data, reel, open_as_taken_in(reel), progress)
 
 
-def _counted(reel: Reel, error: DamagedReel, progress: TaskProgress) -> DamagedReel:
+def _counted(reel: Reel, error: DamagedReel, progress: Progress) -> DamagedReel:
     """All that cannot be read of a reel, where one fault was met; how much that is stands with the reel."""
     progress(0.02, what="Counting what cannot be read")
     damage = damage_of(reel.path, reading_of(reel)) or error
@@ -102,7 +102,7 @@ def _counted(reel: Reel, error: DamagedReel, progress: TaskProgress) -> DamagedR
     return damage
 
 
-def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress: TaskProgress) -> Scan:
+def _read_every_frame(data: DataFolder, reel: Reel, source: ReelReader, progress: Progress) -> Scan:
     """Go through the frames once; small pictures, the time volume and what was seen are kept."""
     progress(0.02, what="Reading every frame")
     folder = data.of_reel(reel.id)

@@ -16,6 +16,9 @@ from .tasks import TaskSettings
 _EACH = ("open", "trial", "track", "check")
 # Drawing a reel of the demo: done one at a time behind everything else, in an order that can be changed (`drawing.next_one`).
 DRAW = "draw"
+# A reel of an unattended run, done in the run's own order (`runs.next_one`).
+RUN = "run"
+ORDERED = (DRAW, RUN)
 
 
 # Share of a task that counts as having got further.
@@ -51,7 +54,7 @@ class Queue:
         elif busy is not None:
             return busy
         task = Task.create(reel=reel, kind=kind, settings=asked, who=edits.author.get()[0])
-        if kind != DRAW:
+        if kind not in ORDERED:
             held = _held.get()
             self._run(task.id) if held is None else held.append(task.id)
         return task
@@ -84,8 +87,10 @@ class Queue:
             ended=now(),
             error="The worker was lost three times over this without getting further. Start it again; if it fails again, the reel may be damaged.",
         ).where(Task.state == "running", Task.attempts >= 3).execute()
+        # What they are parts of begins them anew, and finds what they had done.
+        Task.update(state="cancelled", ended=now()).where(Task.state == "running", Task.parent > 0).execute()
         Task.update(state="waiting").where(Task.state == "running").execute()
-        waiting = list(Task.select().where(Task.state == "waiting", Task.kind != DRAW).order_by(Task.id))
+        waiting = list(Task.select().where(Task.state == "waiting", Task.kind.not_in(ORDERED)).order_by(Task.id))
         for task in waiting:
             self._run(task.id)
         return len(waiting)

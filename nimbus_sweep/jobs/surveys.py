@@ -13,12 +13,12 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from .machines import Work, done
-from .progress import Progress, TaskProgress
+from .progress import Progress
 from .reels import at_hand
 from .tasks import OpenSettings, SurveyDone, SurveySettings, TaskResult, settings_of
 
 
-def do_open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TaskResult:
+def do_open(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> TaskResult:
     """Lay a shot open in time."""
     progress(0, what="Preparing time slices")
     place = edits.place_of_shot(reel, settings_of(task, OpenSettings).number)
@@ -30,7 +30,7 @@ def do_open(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) ->
     return TaskResult()
 
 
-def do_survey(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> SurveyDone:
+def do_survey(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> SurveyDone:
     """Survey shots; what the user placed or dismissed stays so."""
     progress(0, what="Surveying")
     hand = at_hand(data, reel)

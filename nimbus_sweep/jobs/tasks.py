@@ -7,6 +7,7 @@ from typing import TypeVar
 from pydantic import BaseModel, ConfigDict
 
 from ..core.media.formats import Delivery
+from ..core.model.recipes import Recipe
 from ..core.model.shots import Shot
 from ..core.pipeline.comparison import Comparison
 from ..core.pipeline.inspection import Inspected
@@ -83,6 +84,52 @@ class InspectionSettings(TaskSettings):
     """The number of the render that is compared with its source."""
 
     render: int
+
+
+class RunSettings(TaskSettings):
+    """How an unattended run treats its reels: as their surveys suggest, or by a recipe; and what is delivered at its end, if anything.
+
+    With `usual` each reel is delivered as is usual for its kind.
+    """
+
+    recipe: Recipe | None = None
+    delivery: Delivery | None = None
+    usual: bool = False
+
+
+class RunReel(TaskSettings):
+    """A reel of an unattended run, by the run's number, and its place in it."""
+
+    run: int
+    place: float = 0.0
+
+
+class RunDone(TaskResult):
+    """What a run did to a reel.
+
+    Attributes
+    ----------
+    shots, treated : int
+    found, doubtful : int
+        Findings that are mended, and those that are not sure.
+    eyes : int
+        Entries on the list of what needs eyes.
+    delivered : tuple of str
+        Files.
+    """
+
+    shots: int
+    treated: int
+    found: int
+    doubtful: int
+    eyes: int
+    delivered: tuple[str, ...] = ()
+
+
+class FinishSettings(TaskSettings):
+    """What is delivered when a job is finished."""
+
+    delivery: Delivery = Delivery()
 
 
 class Drawn(TaskResult):

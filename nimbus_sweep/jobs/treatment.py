@@ -12,7 +12,7 @@ from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task
 from .machines import Work, done
-from .progress import Progress, TaskProgress
+from .progress import Progress
 from .reels import at_hand, open_as_taken_in
 from .tasks import TaskResult, TrackDone, TrackSettings, settings_of
 
@@ -54,14 +54,14 @@ def analysed_shots(data: DataFolder, reel: Reel, shots: Shots, source: ReelReade
     ]
 
 
-def do_analysis(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TaskResult:
+def do_analysis(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> TaskResult:
     """Make the analyses that the reel's treatments need."""
     progress(0, what="Analysing")
     analysed_shots(data, reel, edits.shots_of(reel), open_as_taken_in(reel), progress, task)
     return TaskResult()
 
 
-def do_track(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TrackDone:
+def do_track(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> TrackDone:
     """Follow a plane; what was changed by the user meanwhile stays, the path alone is put in."""
     wanted = settings_of(task, TrackSettings)
     shot = next((s for s in edits.shots_of(reel) if s.id == wanted.number), None)

@@ -10,7 +10,7 @@ from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, Trial
 from .machines import Work, done
-from .progress import TaskProgress
+from .progress import Progress
 from .reels import at_hand
 from .tasks import TrialDone, TrialSettings, settings_of
 
@@ -33,7 +33,7 @@ def shot_of_trial(reel: Reel, plan: Plan) -> int:
     return place
 
 
-def do_trial(data: DataFolder, reel: Reel, task: Task, progress: TaskProgress) -> TrialDone:
+def do_trial(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> TrialDone:
     """Treat a few frames in each way of a trial, and measure them."""
     progress(0, what="Reading the frames")
     trial = Trial.get_or_none(Trial.id == settings_of(task, TrialSettings).trial)

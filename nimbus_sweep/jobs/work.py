@@ -9,13 +9,13 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from ..core.base.errors import Cancelled, SweepError
+from ..core.base.errors import Cancelled, Paused, SweepError
 from ..core.base.failures import mark_failure
 from ..logs import about, log_path
 from ..store import edits
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, database, now
-from . import drawing
+from . import drawing, runs
 from .delivery import do_papers, do_render
 from .inspections import do_check, do_inspection
 from .intake import do_intake, read_again
@@ -52,6 +52,9 @@ def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
         if task.kind in _BY_FRAMES:
             read_again(data, task.reel, progress)
         result = _WORK[task.kind](data, task.reel, task, progress)
+    except Paused:
+        log.info("%s waits", task.kind)
+        return {"state": "waiting", "ended": None, "attempts": 0}
     except Cancelled:
         log.info("%s was stopped", task.kind)
         return {"state": "cancelled"}
@@ -72,7 +75,7 @@ def _outcome(data: DataFolder, task: Task) -> dict[str, Any]:
 
 
 def _end(task: Task, **values: Any) -> None:
-    Task.update(ended=now(), **values).where(Task.id == task.id).execute()
+    Task.update({"ended": now(), **values}).where(Task.id == task.id).execute()
     if task.kind == "draw" and values["state"] != "done":
         Reel.update(state="refused", refusal=values.get("error") or "Drawing was stopped. Start the demo again to draw it.").where(
             Reel.id == task.reel_id
@@ -96,4 +99,6 @@ _WORK: dict[str, Callable[[DataFolder, Reel, Task, TaskProgress], BaseModel]] = 
     "render": do_render,
     "inspection": do_inspection,
     "papers": do_papers,
+    "run": runs.do_run,
+    "finish": runs.do_finish,
 }

@@ -16,14 +16,16 @@ import numpy as np
 
 from ..core.base.memory import give_back
 from ..store.data import DataFolder
-from ..store.models import database, open_database
+from ..store.models import Task, database, open_database
 from . import machines
 from .drawing import next_one
-from .queue import Queue
+from .queue import RUN, Queue
 
 log = logging.getLogger(__name__)
 # How far drawing stands back, as Unix counts it: 0 for none, 19 for the most.
 _BEHIND = 19
+# Reels of unattended runs that are done at once on a cluster, and seconds between two looks for one.
+_RUNS, _IDLE = 4, 0.5
 # Seconds after its start before loops are made ready: the first page and the first reel come first.
 _SETTLES = 20.0
 
@@ -37,7 +39,7 @@ def run(root: Path, scheduler: str = "") -> None:
 
         machines.use(Cluster(scheduler))
     open_database(data.database)
-    data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*", "analyses/scratch-*")
+    data.clear_left("reels/*/check-*", "reels/*/trial-*", "reels/*/steadied-*", "analyses/learning-*")
     queue = Queue(data, _perform)
     resumed = queue.resume()
     if resumed:
@@ -46,6 +48,8 @@ def run(root: Path, scheduler: str = "") -> None:
     cv2.blur(np.zeros((1024, 1024), np.float32), (5, 5))
     threading.Thread(target=_draw_behind, args=(data,), daemon=True).start()
     threading.Thread(target=_warm_behind, daemon=True).start()
+    for _ in range(min(machines.current().many, _RUNS)):
+        threading.Thread(target=_run_on, args=(data,), daemon=True).start()
     threading.Thread(target=_end_with_server, daemon=True).start()
     # Two at a time: a survey need not wait for a long render.
     queue.huey.create_consumer(workers=2, worker_type="thread", periodic=False, initial_delay=0.05, max_delay=0.4, backoff=1.3).run()
@@ -86,6 +90,26 @@ def _draw_behind(data: DataFolder) -> None:
     prepare()
     while (task := _next_to_draw()) is not None:
         _perform(data, task)
+
+
+def _run_on(data: DataFolder) -> None:
+    """Do the reels of unattended runs, one after another."""
+    while True:
+        with database.connection_context():
+            task = _next_to_run()
+        if task is None:
+            time.sleep(_IDLE)
+        else:
+            _perform(data, task)
+
+
+def _next_to_run() -> int | None:
+    if not Task.select().where(Task.kind == RUN, Task.state == "waiting").exists():
+        return None
+    # Brought in here: it brings the whole computation.
+    from .runs import next_one as next_to_run
+
+    return next_to_run()
 
 
 def _next_to_draw() -> int | None:

@@ -121,6 +121,11 @@ class Reel(Model):
     revision = pw.IntegerField(default=0)
     mark = pw.CharField(default="")
 
+    @property
+    def as_choice(self) -> tuple[int, str]:
+        """Its number and title."""
+        return self.id, self.title
+
 
 class LeanField(JSONField):
     """Plain values kept as JSON text, what is long in them as files."""
@@ -283,7 +288,8 @@ class StrokeChange(Model):
 class Task(Model):
     """Work in the queue: intake, laying a shot open, survey, analysis, track, trial, check, render, inspection, papers.
 
-    `attempts` are those since it last got further, `reached` the share it had got to when a worker was last lost.
+    `attempts` are those since it last got further, `reached` the share it had got to when a worker was last lost, `parent` the number of
+    the task it is a part of, 0 for none.
     """
 
     reel = pw.ForeignKeyField(Reel, backref="tasks", on_delete="CASCADE")
@@ -297,11 +303,60 @@ class Task(Model):
     cancel = pw.BooleanField(default=False)
     attempts = pw.IntegerField(default=0)
     reached = pw.FloatField(default=0)
+    parent = pw.IntegerField(default=0)
     settings = JSONField(null=True)
     result = JSONField(null=True)
     created = pw.CharField(default=now)
     started = pw.CharField(null=True)
     ended = pw.CharField(null=True)
+
+
+class Run(Model):
+    """An unattended run over reels of a job; `settings` say how they are treated and what is delivered, `said` why it is paused.
+
+    Which reels, and in which order, their tasks say.
+    """
+
+    job = pw.ForeignKeyField(Job, backref="runs", on_delete="CASCADE")
+    settings = JSONField()
+    paused = pw.BooleanField(default=False)
+    said = pw.TextField(default="")
+    who = pw.CharField(default="")
+    created = pw.CharField(default=now)
+
+
+class Eye(Model):
+    """Something of a reel that needs eyes.
+
+    `key` says what it is about, so that it is known again, `family` what it is like; `score` how likely it is trouble, 0 to 1. `values` belong
+    to its sentence. `state` is ``open``, ``accepted``, ``left`` alone or ``waved`` through; those decided at once share a `batch`, `edit` is
+    the change to the reel that the decision made. Those that are not `shown` are decided on with their like, if at all.
+    """
+
+    reel = pw.ForeignKeyField(Reel, backref="eyes", on_delete="CASCADE")
+    shot = pw.IntegerField(default=0)
+    key = pw.CharField()
+    kind = pw.CharField()
+    family = pw.CharField(default="")
+    score = pw.FloatField()
+    frame = pw.IntegerField(default=0)
+    x = pw.IntegerField(default=0)
+    y = pw.IntegerField(default=0)
+    width = pw.IntegerField(default=0)
+    height = pw.IntegerField(default=0)
+    values = JSONField(default=dict)
+    state = pw.CharField(default="open")
+    remark = pw.TextField(default="")
+    who = pw.CharField(default="")
+    decided = pw.CharField(default="")
+    batch = pw.IntegerField(default=0)
+    edit = pw.IntegerField(null=True)
+    shown = pw.BooleanField(default=True)
+
+    class Meta:
+        """Looked up by reel, and listed by state, worst first."""
+
+        indexes = ((("reel", "key"), True), (("state", "score"), False), (("family", "state"), False), (("batch",), False))
 
 
 class Trial(Model):
@@ -366,6 +421,8 @@ TABLES = (
     Setting,
     Account,
     SignedIn,
+    Run,
+    Eye,
 )
 
 

@@ -28,6 +28,7 @@ from .services import Services, services
 from .stages import (
     condition,
     delivery,
+    eyes,
     inspection,
     intake,
     light,
@@ -114,6 +115,7 @@ def create_app(shared: Services, encrypted: bool = False) -> Flask:
     app.jinja_loader = ChoiceLoader([app.jinja_loader, wording.TEMPLATES])
     for stage in (
         rack,
+        eyes,
         reels,
         intake,
         condition,

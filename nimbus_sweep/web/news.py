@@ -22,6 +22,8 @@ MOST = 60
 # Seconds between two looks, and without a word before a sign of life.
 _LOOK, _SILENT = 0.2, 10.0
 _under_way = threading.BoundedSemaphore(MOST)
+# The server ends: pages ask whoever answers next.
+over = threading.Event()
 
 
 def stream(told: Callable[[], Any]) -> Response:
@@ -43,7 +45,7 @@ def stream(told: Callable[[], Any]) -> Response:
             yield "retry: 1000\n\n"
             with closing(sqlite3.connect(path, check_same_thread=False)) as watched:
                 version, last, spoken = -1, "", time.monotonic()
-                while True:
+                while not over.wait(_LOOK):
                     at = watched.execute("PRAGMA data_version").fetchone()[0]
                     if at != version:
                         version = at
@@ -59,7 +61,6 @@ def stream(told: Callable[[], Any]) -> Response:
                     if time.monotonic() - spoken > _SILENT:
                         spoken = time.monotonic()
                         yield ": still here\n\n"
-                    time.sleep(_LOOK)
         finally:
             _under_way.release()
 

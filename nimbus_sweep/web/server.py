@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import getpass
+import signal
 import socket
 import sys
 import tempfile
-from collections.abc import Sequence, Set
+from collections.abc import Callable, Sequence, Set
 from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
+from types import FrameType
 from typing import TYPE_CHECKING, Any
 
 import waitress.server
@@ -121,6 +123,7 @@ def serve(
             server, encrypting = _listening(data, queue, reached, allowed, upload_limit)
             address = f"http{'s' if reached.certificate else ''}://{_shown(reached.host)}:{reached.port}/"
             data.note_address(address)
+            _end_news_first()
             print(f"Nimbus Sweep is ready: {address}   (stop it with Ctrl+C)", flush=True)
             server.run()
         except KeyboardInterrupt:
@@ -131,6 +134,21 @@ def serve(
                 encrypting.stop()
             if server is not None:
                 server.close()
+
+
+def _end_news_first() -> None:
+    """Let go of the lines that pages hold open before the server waits for what it is doing."""
+    from .news import over
+
+    for told in (signal.SIGINT, signal.SIGTERM):
+        before = signal.getsignal(told)
+        if callable(before):
+
+            def ended(number: int, frame: FrameType | None, before: Callable[[int, FrameType | None], Any] = before) -> None:
+                over.set()
+                before(number, frame)
+
+            signal.signal(told, ended)
 
 
 def _listening(

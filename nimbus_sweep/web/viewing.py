@@ -32,6 +32,7 @@ from ..core.pipeline.trials import Computed, Plan
 from ..core.tools.plate_patch.plate_plan import PlatePlan
 from ..core.tools.reframe import ReframePlan, ReframeSettings
 from ..core.tools.retouch import RetouchSettings
+from ..jobs.eyes import mended_too
 from ..jobs.queue import Queue
 from ..jobs.reels import analyses_of, analysis_keys, computed_under, known_keys, learned_under, open_as_taken_in, volume_path
 from ..jobs.tasks import AnalysisSettings
@@ -39,7 +40,7 @@ from ..store import edits, strokes
 from ..store.data import DataFolder
 from ..store.models import Reel, Task, Trial
 
-VIEWS = ("source", "treated", "difference")
+VIEWS = ("source", "treated", "difference", "doubtful")
 # The view in which the plane of a track stands still, by its number; and a plate of a step, as it lies on its plane.
 STILL_VIEW, PLATE_VIEW = re.compile(r"still-(\d{1,15})"), re.compile(r"plate-(\d{1,15})-(\d{1,3})")
 # The view of one of a trial's ways: the trial's number, and the way's from 0.
@@ -273,6 +274,8 @@ class Viewing:
         """
         if view == "treated":
             return self.treated(reel, source, number, window)
+        if view == "doubtful":
+            return self._doubtful(reel, source, number, window)
         if still := STILL_VIEW.fullmatch(view):
             return self._still(reel, int(still[1]), source, number)
         if plate := PLATE_VIEW.fullmatch(view):
@@ -289,6 +292,18 @@ class Viewing:
             raise NotReady("What the trial learned was let go of. Compute it again to look closely.")
         known = self._keep(("trial", reel.id, view, kept.task), lambda: analyses.load(strokes.unfolded(recipe), source.format))
         return chain(source, known, plan.first, plan.stop, window)
+
+    def _doubtful(self, reel: Reel, source: FrameSource, number: int, window: Window | None) -> FrameSource:
+        """`source` as it would be with all that is doubtful mended; raises NotReady where that was not tried."""
+        shots = self.shots(reel)
+        shot = shots[place_of(shots, number)]
+        recipe, analyses = mended_too(shot), self.analyses(reel, shot)
+        if recipe is None:
+            return self.treated(reel, source, number, window)
+        if not analyses.ready(recipe):
+            raise NotReady("What mending this would do was not worked out, or is being worked out anew.")
+        known = self._keep(("doubtful", reel.id, shot.span, recipe.model_dump_json()), lambda: analyses.load(recipe, source.format))
+        return chain(source, known, shot.enter, shot.leave, window)
 
     def _still(self, reel: Reel, number_of_track: int, source: FrameSource, number: int) -> FrameSource:
         """`source`, treated as far as that is learned, laid so that a track's plane lies as in its reference."""

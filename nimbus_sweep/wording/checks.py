@@ -50,8 +50,13 @@ def proof(comparison: Comparison, truth: tuple[MarkTruth, ...] = ()) -> Proof:
     return Proof.model_validate({**dict(comparison), "truth": truth, "why_not": why_not(comparison)})
 
 
+def why_place(code: str, value: float, stored: str = "") -> str:
+    """In what a place is unlike its surroundings."""
+    return stored or _WHY[code].format(value)
+
+
 def _place(place: Place) -> ReportedPlace:
-    why = place.why or _WHY[place.code].format(place.value)
+    why = why_place(place.code, place.value, place.why)
     return ReportedPlace(frame=place.frame, x=place.x, y=place.y, width=place.width, height=place.height, why=why)
 
 

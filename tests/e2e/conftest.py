@@ -65,6 +65,15 @@ class Running:
         with urllib.request.urlopen(f"{self.address}/reels/{reel}/state") as answer:
             return json.load(answer)
 
+    def wait_ready(self, reel: int, seconds: float = 120) -> None:
+        """Wait until a reel was drawn and taken in."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            if self.state(reel)["reel"] == "ready":
+                return
+            time.sleep(0.3)
+        raise AssertionError(f"reel {reel} was not taken in within {seconds} s")
+
     def wait(self, reel: int, kind: str, seconds: float = 120) -> dict[str, Any]:
         until = time.monotonic() + seconds
         while time.monotonic() < until:

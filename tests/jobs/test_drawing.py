@@ -52,14 +52,14 @@ def draw_all(data: DataFolder, many: int = 99) -> None:
 
 def test_the_list_is_what_is_drawn() -> None:
     """The list names each reel without bringing in what draws it; both have to say the same."""
-    from nimbus_sweep.demo import carriers, reels
+    from nimbus_sweep.demo import carriers, reels, spring
 
-    made = {**reels.DRAWN, **carriers.DRAWN}
+    made = {**reels.DRAWN, **carriers.DRAWN, **spring.DRAWN}
     assert sorted(made) == sorted(one.file for one in catalogue.ALL)
     for one in catalogue.ALL:
         assert made[one.file].frames == one.frames
         assert getattr(made[one.file], "title", one.title) == one.title
-    assert [one.title[:7] for one in catalogue.ALL] == [f"Reel {n:02d}" for n in range(1, 20)]
+    assert [one.title[:7] for one in catalogue.ALL] == [f"Reel {n:02d}" for n in range(1, 30)]
 
 
 def test_reels_stand_on_the_rack_before_they_are_drawn(data: DataFolder, drawn: list[str]) -> None:
@@ -133,7 +133,7 @@ def test_a_reel_that_cannot_be_drawn_says_why_and_the_next_start_tries_again(
 
 
 def test_reels_that_are_not_there_are_refused(data: DataFolder) -> None:
-    with pytest.raises(SweepError, match="no demo reel 0, 99; there are 1 to 19"):
+    with pytest.raises(SweepError, match="no demo reel 0, 99; there are 1 to 29"):
         drawing.put_demo(data, Queue(data), {0, 1, 99})
     assert not Reel.select().exists()
 

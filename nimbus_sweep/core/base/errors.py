@@ -46,5 +46,9 @@ class Cancelled(Exception):
     """The user asked for the work to stop; not a failure."""
 
 
+class Paused(Cancelled):
+    """The user asked for the work to wait; what was done is kept, and it goes on from there."""
+
+
 class Overtaken(Exception):
     """What was asked for is not wanted any more; not a failure."""

@@ -139,7 +139,7 @@ class Analyses:
                 share = (lambda part, n=n: on_progress((n + part) / len(active))) if on_progress else None
                 treated = chain(source, made, self.first, self.stop)
                 # A folder of its own: others may be making the same.
-                with scratch_folder(self.folder, "scratch") as folder:
+                with scratch_folder(self.folder, "learning") as folder:
                     scratch = folder / "seen.bin"
                     before: TimeVolume | LightRecord | FrameSource | Span
                     if step.of.learns_from == "nothing":

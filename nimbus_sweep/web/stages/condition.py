@@ -6,13 +6,15 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 import numpy as np
-from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request
+from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request, url_for
 from pydantic import ValidationError
 
 from ...core.evidence.mark_course import mark_course
 from ...core.model.findings import Finding, JudgedFinding
 from ...core.model.recipes import first_fault
 from ...core.model.registry import DEFECTS, STEPS
+from ...core.model.shots import Shot
+from ...core.pipeline.likes import like
 from ...jobs.tasks import SurveySettings
 from ...store import edits
 from ...store.models import Reel
@@ -100,7 +102,49 @@ def judge(reel_id: int, index: int, state: Literal["kept", "dismissed", "doubtfu
         found[index] = one.with_(state=state, chosen=state == "kept")
         verb = {"kept": "Kept", "dismissed": "Dismissed", "doubtful": "Left as doubtful"}[state]
         _changed(reel, place, f"{verb} {_where(one)}", found)
-    return jsonify(said=state)
+    return jsonify(said=state, offer=_offer(reel, found[index], state))
+
+
+def _alike(reel: Reel, one: JudgedFinding, state: str) -> list[JudgedFinding]:
+    """The findings of the reel that are like one and not in a state yet, as far as nobody decided on them himself."""
+    shots = services().viewing.shots(reel)
+    asked = {"kept": ("doubtful",), "dismissed": ("doubtful", "kept")}.get(state, ())
+    others = [f for s in shots for f in s.findings if f.state in asked and not f.chosen and not f.by_hand and f.id != one.id]
+    return [f for f in like(one, others) if isinstance(f, JudgedFinding)]
+
+
+def _offer(reel: Reel, one: JudgedFinding, state: str) -> dict[str, Any] | None:
+    """What may be decided for those like a finding that was just decided on."""
+    count = len(_alike(reel, one, state))
+    if not count:
+        return None
+    verb = "Keep" if state == "kept" else "Dismiss"
+    return {
+        "said": f"{count} more like it in this reel",
+        "do": f"{verb} {'that' if count == 1 else 'those'} too",
+        "url": url_for("condition.judge_like", reel_id=reel.id, number=one.id, state=state),
+    }
+
+
+@pages.post("/reels/<int:reel_id>/like/<int:number>/<any(kept,dismissed):state>")
+def judge_like(reel_id: int, number: int, state: Literal["kept", "dismissed"]) -> Response:
+    """Keep or dismiss what is like a finding, in all shots of the reel."""
+    reel = reel_or_404(reel_id)
+    one = next((f for s in services().viewing.shots(reel) for f in s.findings if f.id == number), None)
+    if one is None:
+        abort(409, "That finding is gone. The sheet shows what is there now.")
+    some = {f.id for f in _alike(reel, one, state)}
+    verb = "Kept" if state == "kept" else "Dismissed"
+    said = f"{verb} {len(some)} like {_where(one)}"
+
+    def judged(shot: Shot) -> Shot:
+        if not some & {f.id for f in shot.findings}:
+            return shot
+        return shot.with_(findings=tuple(f.with_(state=state, chosen=state == "kept") if f.id in some else f for f in shot.findings))
+
+    edits.change(reel, said, lambda shots: tuple(judged(s) for s in shots))
+    follow_up(reel)
+    return jsonify(said=f"{said}.")
 
 
 @pages.get("/reels/<int:reel_id>/findings/<int:index>/course")
@@ -172,7 +216,8 @@ def by_hand(reel_id: int) -> Response:
     else:
         found.append(placed)
     _changed(reel, place, f"Placed {_where(placed)}", found)
-    return jsonify(x=placed.x, y=placed.y, index=_findings(reel, place)[-1 if same is None else same].id)
+    now = _findings(reel, place)[-1 if same is None else same]
+    return jsonify(x=placed.x, y=placed.y, index=now.id, offer=_offer(reel, now, "kept"))
 
 
 @pages.post("/reels/<int:reel_id>/findings/<kind>/outline")
@@ -190,7 +235,8 @@ def drawn(reel_id: int, kind: str) -> Response:
     made = outline(shape, size, services().viewing.moment(reel, frame), shot.first, shot.stop)
     found = [*_findings(reel, place), JudgedFinding.of(made)]
     _changed(reel, place, f"Drew round {_where(made)}", found)
-    return jsonify(said=f"{title(made)} at {_where(made)}", index=_findings(reel, place)[-1].id)
+    now = _findings(reel, place)[-1]
+    return jsonify(said=f"{title(made)} at {_where(made)}", index=now.id, offer=_offer(reel, now, "kept"))
 
 
 @pages.post("/reels/<int:reel_id>/findings/<int:index>/set")

@@ -16,8 +16,10 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 
 from ...core.base.errors import SweepError
 from ...core.base.files import atomic_write
+from ...core.media.formats import FORMATS
 from ...core.media.sequence import SUFFIXES, is_sequence, list_sequence
-from ...jobs import archives, drawing
+from ...jobs import archives, drawing, eyes, runs
+from ...jobs.queue import RUN
 from ...jobs.reels import size_of
 from ...jobs.tasks import RenderDone, result_of
 from ...store.data import DataFolder
@@ -26,6 +28,7 @@ from ...wording import numbers
 from ..news import stream
 from .common import LOOKED_AT, Body, follow_up, read_body, reel_or_404, services
 from .inspection import VERDICTS
+from .recipes import library
 from .reels import done_of
 
 pages = Blueprint("rack", __name__)
@@ -37,7 +40,13 @@ def show() -> str:
     """The front page."""
     shared = services()
     return render_template(
-        "rack.html", jobs=_jobs(), shelved=_jobs(archived=True), allowed=shared.allowed, upload_limit=shared.upload_limit
+        "rack.html",
+        jobs=_jobs(),
+        shelved=_jobs(archived=True),
+        allowed=shared.allowed,
+        upload_limit=shared.upload_limit,
+        recipes=library(),
+        formats=list(FORMATS.values()),
     )
 
 
@@ -63,17 +72,28 @@ class _Row:
     disk: int
     judged: list[tuple[str, int]]
     drawing: drawing.InLine | None
+    waits: bool
 
 
-def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row]]]:
+def _jobs(archived: bool = False) -> list[tuple[Job, list[_Row], runs.Standing | None, int]]:
     rows = []
     data, in_line = services().data, drawing.line()
     for job in Job.select().where(Job.archived == archived).order_by(Job.id):
         reels = []
         for reel in job.reels.order_by(Reel.id):
             busy = Task.select().where(Task.reel == reel, Task.state.in_(["waiting", "running"])).order_by(Task.id).first()
-            reels.append(_Row(reel, busy, done_of(reel), _disk(data, reel), _judged(reel), in_line.get(reel.id)))
-        rows.append((job, reels))
+            reels.append(
+                _Row(
+                    reel,
+                    busy,
+                    done_of(reel),
+                    _disk(data, reel),
+                    _judged(reel),
+                    in_line.get(reel.id),
+                    busy is not None and busy.kind == RUN and busy.state == "waiting",
+                )
+            )
+        rows.append((job, reels, runs.standing(job), eyes.open_of(job).count()))
     return rows
 
 

@@ -68,6 +68,24 @@ export function follow(url, onNews, onLost) {
   open();
 }
 
+// The same, but only so often, however often it is asked for.
+export function seldom(work, ms) {
+  let waits = false;
+  let last = 0;
+  return () => {
+    if (waits) return;
+    waits = true;
+    setTimeout(
+      () => {
+        waits = false;
+        last = Date.now();
+        work();
+      },
+      Math.max(0, last + ms - Date.now()),
+    );
+  };
+}
+
 export function upload(url, file, onProgress) {
   const request = new XMLHttpRequest();
   const done = new Promise((resolve, reject) => {
@@ -87,9 +105,17 @@ export function upload(url, file, onProgress) {
 }
 
 let hide;
-export function say(what, kind = "note") {
+export function say(what, kind = "note", more = null) {
   const box = document.getElementById("said");
   box.textContent = what;
+  if (more) {
+    const button = Object.assign(document.createElement("button"), { type: "button", className: "button-small", textContent: more.do });
+    button.onclick = () => {
+      box.hidden = true;
+      more.act();
+    };
+    box.append(" ", button);
+  }
   box.dataset.kind = kind;
   box.hidden = false;
   clearTimeout(hide);
@@ -97,6 +123,6 @@ export function say(what, kind = "note") {
     () => {
       box.hidden = true;
     },
-    kind === "error" ? 9000 : 2200,
+    more ? 15_000 : kind === "error" ? 9000 : 2200,
   );
 }

@@ -1,6 +1,6 @@
 // The rack: uploading, opening by path, removing, and keeping the list up to date.
 
-import { follow, post, say, text, upload } from "./api.js";
+import { follow, post, say, seldom, text, upload } from "./api.js";
 import { morph } from "./morph.js";
 
 const list = document.getElementById("rack-list");
@@ -9,13 +9,7 @@ const file = document.getElementById("file");
 const box = document.getElementById("upload");
 const job = document.getElementById("job");
 
-const SELDOM = 500; // ms between two looks at the list
-let timer = null;
-let looked = 0;
 async function refresh() {
-  clearTimeout(timer);
-  timer = null;
-  looked = Date.now();
   try {
     const fresh = await text("/rack/list");
     if (fresh.trim() !== list.dataset.last && !list.dataset.editing && !list.querySelector("[data-sure]")) {
@@ -169,6 +163,11 @@ list.addEventListener("click", async (event) => {
     describe.showModal();
     return;
   }
+  const running = event.target.closest("[data-run]");
+  if (running) {
+    run(running);
+    return;
+  }
   const posting = event.target.closest("[data-post]");
   if (posting) {
     change(posting.dataset.post, JSON.parse(posting.dataset.body ?? "{}"));
@@ -198,6 +197,28 @@ list.addEventListener("click", async (event) => {
   }
 });
 
+// Which reels are run, how, and what is delivered.
+function run(button) {
+  const box = document.getElementById("run");
+  const form = box.querySelector("form");
+  document.getElementById("run-reels").replaceChildren(
+    ...JSON.parse(button.dataset.reels).map(([id, title]) => {
+      const label = document.createElement("label");
+      const tick = document.createElement("input");
+      Object.assign(tick, { type: "checkbox", name: "reels", value: id, checked: true });
+      label.append(tick, ` ${title}`);
+      return label;
+    }),
+  );
+  box.onclose = () => {
+    if (box.returnValue !== "run") return;
+    const told = new FormData(form);
+    change(button.dataset.run, { reels: told.getAll("reels").map(Number), recipe: Number(told.get("recipe")), kind: told.get("kind") });
+  };
+  box.returnValue = "";
+  box.showModal();
+}
+
 // The title becomes a field; Enter keeps what is typed, Escape leaves it.
 function rename(button) {
   const link = button.closest("article").querySelector("a.font-semibold");
@@ -225,10 +246,4 @@ function rename(button) {
 }
 
 list.dataset.last = list.innerHTML.trim();
-follow(
-  "/rack/events",
-  () => {
-    timer ??= setTimeout(refresh, Math.max(0, looked + SELDOM - Date.now()));
-  },
-  () => {},
-);
+follow("/rack/events", seldom(refresh, 500), () => {});

@@ -142,11 +142,17 @@ function tellWays() {
   box.replaceChildren(...lines.map((text) => Object.assign(document.createElement("p"), { className: "caution", textContent: text })));
 }
 
+// What was decided on one may be decided on its like: said with how many there are, and done when it is pressed.
+export function offer(told) {
+  say(told.said, "note", { do: told.do, act: () => act(told.url, {}) });
+}
+
 async function act(url, body) {
   let told = {};
   try {
     told = await post(url, body);
-    if (typeof told.said === "string") say(told.said);
+    if (told.offer) offer(told.offer);
+    else if (typeof told.said === "string") say(told.said);
   } catch (error) {
     say(error.message, "error");
   }
@@ -268,7 +274,8 @@ export function dismissChosen() {
 export async function placeHere() {
   try {
     const told = await post(`/reels/${bench.reel.id}/findings?shot=${bench.shot.id}`, { x: bench.x, y: bench.y });
-    say(`Placed at x ${told.x} y ${told.y}`);
+    if (told.offer) offer(told.offer);
+    else say(`Placed at x ${told.x} y ${told.y}`);
     bench.aim(told.x, told.y);
     bench.set({ selected: told.index });
   } catch (error) {

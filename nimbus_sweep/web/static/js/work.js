@@ -194,6 +194,10 @@ function tasks(list) {
     track: "Track",
     render: "Render",
     inspection: "Comparison",
+    check: "Check",
+    papers: "Papers",
+    run: "Run",
+    finish: "Delivery",
   };
   box.replaceChildren(
     ...busy.map((task) => {
