@@ -1,4 +1,4 @@
-"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|survey|survey-memory|shade-speed|light-speed|long|browser|first-minutes|state|cluster|attack|sweeps|proving]``."""
+"""Prints quality on real clips and on the demo's truth, and speed as ratios within this run: ``make bench [ONLY=quality|shade|light|specks|scratches|cues|burns|birds|grain|tracks|plates|demo|speed|survey|survey-memory|shade-speed|light-speed|long|browser|first-minutes|state|cluster|attack|sweeps|job|proving]``."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from benchmarks import (
     browser,
     cluster,
     first_minutes,
+    job,
     light,
     planes,
     plates,
@@ -72,6 +73,9 @@ def main() -> None:
             cluster.run(Path(folder))
         if only in ("", "attack"):
             attack.run(Path(folder))
+        if only == "job":
+            # By itself alone, as the next: SEED and COUNT say which clips.
+            job.run(Path(folder))
         if only == "proving":
             # By itself alone: it takes hours. SEED and COUNT say which cases.
             proving.run(Path(folder))

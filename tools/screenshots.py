@@ -155,12 +155,24 @@ def mast(page: Page, app: Running, reel: int) -> None:
     page.set_viewport_size({"width": 1280, "height": 800})
 
 
-def shelf(page: Page, app: Running, _reel: int) -> None:
-    """The rack, with the last reels of the demo still being drawn, and the sheet of mains and shutter."""
-    page.goto(app.address)
-    resolve(page, "rack")
-    page.goto(f"{app.address}/mains?reel=9&shutter=1/60&readout=34.7")
+def shelf(page: Page, app: Running, reel: int) -> None:
+    """The sheet of mains and shutter."""
+    page.goto(f"{app.address}/mains?reel={reel}&shutter=1/60&readout=34.7")
     resolve(page, "mains")
+
+
+def unattended(page: Page, app: Running, reel: int) -> None:
+    """The second job while it is run, and its list in the morning."""
+    page.goto(app.address)
+    page.locator("section", has_text="spring round").get_by_role("button", name="Run").click()
+    page.get_by_role("dialog").get_by_role("button", name="Run").click()
+    page.wait_for_function("() => document.querySelector('.run')?.textContent.match(/left/)", timeout=300_000)
+    page.evaluate("() => document.querySelector('.run').closest('section').scrollIntoView()")
+    resolve(page, "rack")
+    page.wait_for_function("() => /Run over/.test(document.querySelector('.run')?.textContent)", timeout=1_200_000)
+    page.locator(".run a").click()
+    page.wait_for_function("() => document.getElementById('after').naturalWidth > 0", timeout=60_000)
+    resolve(page, "eyes", 4000)
 
 
 def brought_in(page: Page, app: Running, reel: int) -> None:
@@ -235,30 +247,6 @@ def dust(page: Page, app: Running, reel: int) -> None:
     page.keyboard.press("Control+z")
 
 
-def veil(page: Page, app: Running, reel: int) -> None:
-    """A veil taken off, held against the truth, in the dimmed room."""
-    page.goto(f"{app.address}/reels/{reel}/condition")
-    page.get_by_role("button", name="Survey this reel").click()
-    app.wait(reel, "survey", 300)
-    page.wait_for_selector("li[data-finding]")
-    page.evaluate("() => window.nimbusBench.go(96)")
-    page.locator("li[data-finding]", has_text="veil").first.locator("summary").first.click()
-    page.get_by_role("button", name="Add step: Unshade").click()
-    app.wait(reel, "analysis", 300)
-    page.goto(f"{app.address}/reels/{reel}/delivery")
-    page.get_by_role("button", name="Render", exact=True).click()
-    app.wait(reel, "render", 240)
-    page.goto(f"{app.address}/reels/{reel}/inspection")
-    page.get_by_role("button", name="Compare the delivery").click()
-    app.wait(reel, "inspection", 120)
-    page.locator("[data-view=split]").click()
-    page.evaluate("() => window.nimbusBench.set({ split: 0.3 })")
-    page.eval_on_selector("#sheet", "sheet => { sheet.scrollTop = sheet.scrollHeight; }")
-    page.keyboard.press("g")
-    resolve(page, "truth", 6000)
-    page.keyboard.press("g")
-
-
 def lamps(page: Page, app: Running, reel: int) -> None:
     """Light that is not steady."""
     page.goto(f"{app.address}/reels/{reel}/condition")
@@ -299,22 +287,22 @@ def trials(page: Page, app: Running, reel: int) -> None:
     resolve(page, "trials", 4000)
 
 
-# Each part with the number of its demo reel; the shelf shows all of them.
-PARTS: dict[str, tuple[Callable[[Page, Running, int], None], int]] = {
-    "shelf": (shelf, 0),
-    "intake": (brought_in, 1),
-    "edit": (edit, 5),
-    "scan": (scan, 3),
-    "pixels": (pixels, 1),
-    "dust": (dust, 7),
-    "veil": (veil, 8),
-    "lamps": (lamps, 9),
-    "order": (order, 13),
-    "trials": (trials, 10),
-    "worn": (worn, 15),
-    "gulls": (gulls, 16),
-    "glass": (glass, 17),
-    "mast": (mast, 18),
+# Each part with the numbers of its demo reels.
+PARTS: dict[str, tuple[Callable[[Page, Running, int], None], tuple[int, ...]]] = {
+    "shelf": (shelf, (9,)),
+    "run": (unattended, (20, 22, 24, 27, 29)),
+    "intake": (brought_in, (1,)),
+    "edit": (edit, (5,)),
+    "scan": (scan, (3,)),
+    "pixels": (pixels, (1,)),
+    "dust": (dust, (7,)),
+    "lamps": (lamps, (9,)),
+    "order": (order, (13,)),
+    "trials": (trials, (10,)),
+    "worn": (worn, (15,)),
+    "gulls": (gulls, (16,)),
+    "glass": (glass, (17,)),
+    "mast": (mast, (18,)),
 }
 
 
@@ -324,18 +312,15 @@ def main() -> None:
     if unknown := [n for n in named if n not in PARTS]:
         sys.exit(f"There is no part called {', '.join(unknown)}; there are: {', '.join(PARTS)}")
     OUT.mkdir(parents=True, exist_ok=True)
-    everything = "shelf" in named
-    wanted = sorted({PARTS[n][1] for n in named} - {0})
+    wanted = sorted({number for n in named for number in PARTS[n][1]})
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
-        app = Running(Path(folder), "" if everything else ",".join(map(str, wanted)))
+        app = Running(Path(folder), ",".join(map(str, wanted)))
         page = play.chromium.launch(executable_path=CHROMIUM, args=SWITCHES).new_page(viewport={"width": 1280, "height": 800})
-        # Of the shelf's nineteen the first few are enough, but for what else is asked for.
-        needed = wanted or range(1, 5)
-        for reel in needed if everything else range(1, len(wanted) + 1):
-            app.wait(reel, "intake", 400)
+        for reel in range(1, len(wanted) + 1):
+            app.wait_ready(reel, 400)
         for name in named:
-            take, number = PARTS[name]
-            take(page, app, number if everything else wanted.index(number) + 1)
+            take, numbers = PARTS[name]
+            take(page, app, wanted.index(numbers[0]) + 1)
         app.stop()
 
 

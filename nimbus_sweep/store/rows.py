@@ -247,6 +247,15 @@ def findings(shot: int) -> list[JudgedFinding]:
     return [_finding(*row) for row in database.execute_sql(asked, (shot,)).fetchall()]
 
 
+def doubtful_of(reel: int, kind: str, most: int) -> list[JudgedFinding]:
+    """Doubtful findings of a kind in all shots of a reel that nobody decided on, the surest first."""
+    asked = (
+        f"SELECT f.id, f.evidence, {', '.join(f'f.{name}' for name in _OF_FINDING)} FROM shot s CROSS JOIN finding f ON f.shot_id = s.id "
+        "WHERE s.reel_id = ? AND f.state = 'doubtful' AND f.kind = ? AND NOT f.chosen AND NOT f.by_hand ORDER BY f.confidence DESC LIMIT ?"
+    )
+    return [_finding(*row) for row in database.execute_sql(asked, (reel, kind, most)).fetchall()]
+
+
 def _finding(number: int, evidence: str, *values: Any) -> JudgedFinding:
     told = dict(zip(_OF_FINDING, values, strict=True))
     kind = DEFECTS.get(told["kind"])

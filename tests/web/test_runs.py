@@ -9,9 +9,12 @@ from typing import Any
 import pytest
 
 from nimbus_sweep.core.base.errors import DiskFull
+from nimbus_sweep.core.defects.stuck_pixels.evidence import StuckPixelEvidence
 from nimbus_sweep.core.media.opening import open_reel
-from nimbus_sweep.core.model.findings import JudgedFinding
+from nimbus_sweep.core.model.findings import Finding, JudgedFinding
 from nimbus_sweep.core.model.recipes import Recipe, Step
+from nimbus_sweep.core.model.shots import add_cut
+from nimbus_sweep.core.pipeline.likes import apart, like
 from nimbus_sweep.jobs import eyes, runs
 from nimbus_sweep.jobs.tasks import CheckDone, RunDone, RunSettings, result_of
 from nimbus_sweep.store import edits
@@ -309,3 +312,43 @@ def test_missing_frames_and_what_could_not_be_judged_are_listed(desk: Desk, two:
     assert Reel.get_by_id(2).accept_missing
     assert desk.post(f"/jobs/{two.id}/eyes/again").get_json()["said"] == "Looked over."
     assert RunSettings().recipe is None
+
+
+def pixel(x: int, sure: float, departure: float = 30.0, side: int = 1) -> JudgedFinding:
+    evidence = StuckPixelEvidence(colour="red", departure=departure, seen=20, looked=20)
+    box = {"x": x, "y": 20, "width": side, "height": side, "first": 0, "stop": 30}
+    return JudgedFinding.of(Finding(kind="stuck-pixel", step="pixel-mend", **box, confidence=sure, evidence=evidence))
+
+
+def test_what_is_like_a_finding_is_decided_along_in_one_step(desk: Desk, reel: Path) -> None:
+    database.connect(reuse_if_open=True)
+    stored = Reel.create(job=desk.job, title="Spoiled", path=str(reel))
+    desk.services.queue.put("intake", stored)
+    desk.work()
+    database.connect(reuse_if_open=True)
+    some = (pixel(10, 0.6), pixel(20, 0.55), pixel(30, 0.5), pixel(40, 0.6, 900.0, 9))
+    edits.change_shot(Reel.get(), "found", 0, lambda s: s.with_(findings=some))
+    edits.change(Reel.get(), "cut", lambda shots: add_cut(shots, 12))
+
+    def now() -> dict[tuple[int, int], str]:
+        database.connect(reuse_if_open=True)
+        return {(n, f.x): f.state for n, s in enumerate(edits.shots_of(Reel.get())) for f in s.findings}
+
+    offer = desk.post("/reels/1/findings/0/kept?shot=0").get_json()["offer"]
+    many = sum(state == "doubtful" and x in (10, 20, 30) for (_, x), state in now().items())
+    assert many >= 3, "in the other shot, too"
+    assert offer["said"] == f"{many} more like it in this reel" and offer["do"] == "Keep those too"
+    assert desk.post(offer["url"]).get_json()["said"] == f"Kept {many} like x 10 y 20."
+    assert {x for (_, x), state in now().items() if state == "doubtful"} == {40}, "what is of another size is another matter"
+    desk.post("/reels/1/undo")
+    assert sum(state == "doubtful" and x in (10, 20, 30) for (_, x), state in now().items()) == many
+    assert desk.post("/reels/1/findings/1/dismissed?shot=0").get_json()["offer"]["do"].startswith("Dismiss")
+    assert desk.post("/reels/1/like/99999999/kept").status_code == 409
+
+
+def test_likeness_is_by_kind_size_and_figures() -> None:
+    one = pixel(10, 0.6)
+    assert apart(one, pixel(50, 0.6)) == 0.0
+    assert apart(one, pixel(50, 0.6, side=2)) == 1.0
+    assert 0 < apart(one, pixel(50, 0.5, 20.0)) < apart(one, pixel(50, 0.1, 2.0)) < 1
+    assert like(one, [pixel(1, 0.1, 900.0), pixel(2, 0.6), pixel(3, 0.5)]) == [pixel(2, 0.6), pixel(3, 0.5), pixel(1, 0.1, 900.0)][:2]

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from ..model.findings import Finding
 
 # Times that the larger of two may be larger, and how far their figures may lie apart on the average: 0 is the same, 1 nothing in common.
-_LARGER, _APART = 2.5, 0.45
+_LARGER, _APART = 2.5, 0.25
 
 
 def apart(one: Finding, other: Finding) -> float:

@@ -16,8 +16,8 @@ from ...core.model.registry import DEFECTS, STEPS
 from ...core.model.shots import Shot
 from ...core.pipeline.likes import like
 from ...jobs.tasks import SurveySettings
-from ...store import edits
-from ...store.models import Reel
+from ...store import edits, rows
+from ...store.models import FindingRow, Reel
 from ...wording import title
 from .charts import CHART_HIGH, CHART_WIDE, chart_points
 from .common import Body, DrawnShape, SweepError, changes, follow_up, latest, place_named, read_body, reel_or_404, services
@@ -105,11 +105,20 @@ def judge(reel_id: int, index: int, state: Literal["kept", "dismissed", "doubtfu
     return jsonify(said=state, offer=_offer(reel, found[index], state))
 
 
+# Doubtful findings of a reel that are looked through for those like one.
+_MOST_LIKE = 400
+
+
 def _alike(reel: Reel, one: JudgedFinding, state: str) -> list[JudgedFinding]:
-    """The findings of the reel that are like one and not in a state yet, as far as nobody decided on them himself."""
-    shots = services().viewing.shots(reel)
-    asked = {"kept": ("doubtful",), "dismissed": ("doubtful", "kept")}.get(state, ())
-    others = [f for s in shots for f in s.findings if f.state in asked and not f.chosen and not f.by_hand and f.id != one.id]
+    """The findings of the reel that are like one, in doubt, and not decided on by anybody; of its own shot those that are kept, too."""
+    if state == "doubtful":
+        return []
+    number = FindingRow.select(FindingRow.shot).where(FindingRow.id == one.id).scalar()
+    mine = next((s for s in services().viewing.shots(reel) if s.id == number), None)
+    asked = ("doubtful", "kept") if state == "dismissed" else ("doubtful",)
+    others = [f for f in (mine.findings if mine else ()) if f.state in asked and not f.chosen and not f.by_hand and f.id != one.id]
+    inside = {f.id for f in mine.findings} if mine else set()
+    others += [f for f in rows.doubtful_of(reel.id, one.kind, _MOST_LIKE) if f.id not in inside]
     return [f for f in like(one, others) if isinstance(f, JudgedFinding)]
 
 
@@ -130,15 +139,18 @@ def _offer(reel: Reel, one: JudgedFinding, state: str) -> dict[str, Any] | None:
 def judge_like(reel_id: int, number: int, state: Literal["kept", "dismissed"]) -> Response:
     """Keep or dismiss what is like a finding, in all shots of the reel."""
     reel = reel_or_404(reel_id)
-    one = next((f for s in services().viewing.shots(reel) for f in s.findings if f.id == number), None)
+    within = FindingRow.select(FindingRow.shot).where(FindingRow.id == number).scalar()
+    one = next((f for s in services().viewing.shots(reel) if s.id == within for f in s.findings if f.id == number), None)
     if one is None:
         abort(409, "That finding is gone. The sheet shows what is there now.")
     some = {f.id for f in _alike(reel, one, state)}
     verb = "Kept" if state == "kept" else "Dismissed"
     said = f"{verb} {len(some)} like {_where(one)}"
 
+    holding = {row.shot_id for row in FindingRow.select(FindingRow.shot).where(FindingRow.id.in_(some))}
+
     def judged(shot: Shot) -> Shot:
-        if not some & {f.id for f in shot.findings}:
+        if shot.id not in holding:
             return shot
         return shot.with_(findings=tuple(f.with_(state=state, chosen=state == "kept") if f.id in some else f for f in shot.findings))
 

@@ -189,7 +189,9 @@ by("open").addEventListener("click", () => {
   Object.assign(held, { frame: entry.frame, x: Math.round(x + w / 2), y: Math.round(y + h / 2) });
   if (w) Object.assign(held, { zoom: 2, centreX: held.x, centreY: held.y });
   sessionStorage.setItem(`bench-${entry.reel}`, JSON.stringify(held));
+  sessionStorage.setItem("list", `/jobs/${job}/eyes?after=${entry.id}`);
 });
+by("again").onclick = () => asked(() => post(`/jobs/${job}/eyes/again`));
 document.addEventListener("submit", (event) => {
   if (event.target.id !== "deliver") return;
   event.preventDefault();
@@ -241,5 +243,8 @@ async function news() {
 }
 follow("/rack/events", seldom(news, 1000), () => {});
 by("done").addEventListener("toggle", () => by("done").open && doneToo().catch(() => {}));
+// Back from a reel that was opened here, the next one is up.
+const after = Number(new URLSearchParams(location.search).get("after"));
+at = told.entries.findIndex((entry) => entry.id === after) + 1;
 list();
 show();

@@ -245,5 +245,6 @@ function rename(button) {
   });
 }
 
+sessionStorage.removeItem("list");
 list.dataset.last = list.innerHTML.trim();
 follow("/rack/events", seldom(refresh, 500), () => {});

@@ -417,6 +417,12 @@ by("mat").onchange = (event) => post("/settings", { mat: Number(event.target.val
 
 // -- start -----------------------------------------------------------------------------------------------
 
+// Opened from the list of what needs eyes, one goes on with it.
+const list = sessionStorage.getItem("list");
+if (list) {
+  by("next").href = list;
+  by("next").hidden = false;
+}
 if (settings.mat) mat(settings.mat);
 if (settings.gain) bench.gain = settings.gain;
 const remembered = JSON.parse(sessionStorage.getItem(`bench-${id}`) ?? "{}");
