@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -16,12 +17,12 @@ from nimbus_sweep.jobs.queue import Queue
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.data import DataFolder
 from nimbus_sweep.store.facts import StoredFacts
-from nimbus_sweep.store.models import Edit, Job, Reel, database, open_database
+from nimbus_sweep.store.models import Edit, Eye, Job, Reel, database, open_database
 from nimbus_sweep.web.app import create_app
 from nimbus_sweep.web.services import Services
 from nimbus_sweep.web.viewing import Viewing
 
-SHOTS, FINDINGS, LONG, DEEP = 1500, 200, 60, 10_000
+SHOTS, FINDINGS, LONG, DEEP = 1500, 200, 60, int(os.environ.get("DEEP", "10000"))
 ASKED = {"X-Requested-By": "nimbus-sweep", "Accept": "application/json"}
 
 
@@ -60,7 +61,32 @@ def run(folder: Path) -> None:
     polls = [_took(lambda: client.get(f"{page}/pulse")) for _ in range(20)]
     print(f"  asked for news:         {1000 * sorted(polls)[10]:.1f} ms, {len(client.get(f'{page}/pulse').data)} bytes")
     print(f"  the whole state:        {len(client.get(f'{page}/state?shot={first.id}').data) / 1e3:.0f} kB")
+    _listed(reel, client)
     _deep(reel, first)
+
+
+def _listed(reel: Reel, client: FlaskClient) -> None:
+    """A key on the list of what needs eyes, with something doubtful in every shot."""
+    database.connect(reuse_if_open=True)
+    for shot in edits.shots_of(reel):
+        one = shot.findings[0]
+        box = {"x": one.x, "y": one.y, "width": 1, "height": 1}
+        values = {"finding": one.id, "about": one.finding.as_json()}
+        Eye.create(
+            reel=reel,
+            shot=shot.id,
+            key=f"finding {one.id}",
+            kind="doubtful",
+            family=f"some {shot.id % 30}",
+            score=0.5,
+            **box,
+            values=values,
+        )
+    listing = [_took(lambda: client.get(f"/jobs/{reel.job_id}/eyes/list")) for _ in range(5)]
+    keys = [_took(lambda eye=eye: _post(client, f"/eyes/{eye}/left")) for eye in [e.id for e in Eye.select(Eye.id).limit(11)]]
+    alike = _took(lambda: _post(client, f"/eyes/{Eye.get(Eye.state == 'open').id}/left", {"like": True}))
+    print(f"  the list of what needs eyes: {1000 * sorted(listing)[2]:.0f} ms, a key on it {1000 * sorted(keys)[5]:.0f} ms (aim 100)")
+    print(f"  a key for an entry and the 49 like it: {1000 * alike:.0f} ms")
 
 
 def _deep(reel: Reel, shot: Shot) -> None:
@@ -110,6 +136,6 @@ def _took(do: Callable[[], object]) -> float:
     return time.perf_counter() - start
 
 
-def _post(client: FlaskClient, url: str) -> None:
-    answer = client.post(url, json={}, headers=ASKED)
+def _post(client: FlaskClient, url: str, body: dict[str, object] | None = None) -> None:
+    answer = client.post(url, json=body or {}, headers=ASKED)
     assert answer.status_code == 200, answer.text

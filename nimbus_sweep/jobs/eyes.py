@@ -16,10 +16,11 @@ from ..core.model.shots import Shot, Shots
 from ..core.pipeline.inspection import Left, Place
 from ..core.pipeline.suggestions import region_for, suggested
 from ..store import edits, strokes
-from ..store.models import Eye, Job, Reel, now, writing
+from ..store.models import Eye, Job, Reel, Run, now, writing
 from ..wording.eyes import DOES
 from .checks import newest_checks
-from .queue import Queue
+from .queue import RUN, Queue
+from .tasks import RunReel
 
 # Entries that a reel has on the list: whoever looks at three has seen enough to trust it, or to open it. Of those that are alike the
 # likeliest comes first, and the others behind what is unlike it.
@@ -277,9 +278,9 @@ def _act(queue: Queue, reel: Reel, some: Sequence[Eye], state: str) -> int | Non
     kinds = {eye.kind for eye in some}
     if state == "accepted" and kinds & {"missing", "failed"}:
         Reel.update(accept_missing=True).where(Reel.id == reel.id, Reel.missing > 0).execute()
-        if reel.state == "refused" or "missing" in kinds:
-            Reel.update(state="new" if reel.state == "refused" else reel.state, refusal="").where(Reel.id == reel.id).execute()
-        queue.put("intake", Reel.get_by_id(reel.id))
+        Reel.update(state="new", refusal="").where(Reel.id == reel.id).execute()
+        run = Run.select().where(Run.job == reel.job_id).order_by(Run.id.desc()).first()
+        queue.put("intake" if run is None else RUN, Reel.get_by_id(reel.id), None if run is None else RunReel(run=run.id, place=_LAST))
         return None
     judged: dict[int, str] = {}
     for eye in some:
@@ -293,6 +294,10 @@ def _act(queue: Queue, reel: Reel, some: Sequence[Eye], state: str) -> int | Non
     what = f"{'Kept' if 'kept' in judged.values() else 'Left alone'} {len(judged)} from the list"
     edit = edits.change(reel, what, lambda shots: _judged(shots, judged))
     return int(edit.id)
+
+
+# The place in a run of a reel that is done over: behind all others.
+_LAST = 1e6
 
 
 def _covering(reel: Reel, eye: Eye) -> list[int]:

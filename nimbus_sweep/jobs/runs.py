@@ -230,8 +230,7 @@ def do_run(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> RunD
 
 def _run(data: DataFolder, reel: Reel, task: Task, settings: RunSettings, progress: Progress) -> RunDone:
     if reel.state != "ready":
-        done_within(data, task, "intake", do_intake, progress.part(0, _TAKEN), "Taking it in")
-        reel = Reel.get_by_id(reel.id)
+        reel = _taken_in(data, reel, task, progress.part(0, _TAKEN))
     numbers = tuple(s.id for s in edits.shots_of(reel) if s.use == "treat" and s.surveyed is None)
     if numbers:
         part = progress.part(_TAKEN, _SURVEYED)
@@ -260,6 +259,19 @@ def _run(data: DataFolder, reel: Reel, task: Task, settings: RunSettings, progre
         eyes=left,
         delivered=delivered,
     )
+
+
+def _taken_in(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> Reel:
+    """Take a reel in; one that could not be is refused, one that was only stopped waits as before."""
+    try:
+        done_within(data, task, "intake", do_intake, progress, "Taking it in")
+    except BaseException as error:
+        stopped = isinstance(error, Cancelled)
+        left = {"state": "new"} if stopped else {"state": "refused", "refusal": str(error) or type(error).__name__}
+        Reel.update(left).where(Reel.id == reel.id, Reel.state != "ready").execute()
+        raise
+    taken: Reel = Reel.get_by_id(reel.id)
+    return taken
 
 
 def _usual(reel: Reel) -> Delivery:

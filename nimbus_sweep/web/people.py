@@ -95,7 +95,7 @@ def enter() -> Response:
     if account is None:
         failures.hit(_BY_NAME, f"name {name}")
         failures.hit(_BY_ADDRESS, f"address {address}")
-        abort(403, "The name or the password is not right. Whoever runs the application can give you another password.")
+        abort(403, "The name or the password is not right.")
     # Nothing that was known of the browser before is worth anything from now on.
     session.clear()
     login_user(Person(accounts.sign_in(account), account.name))

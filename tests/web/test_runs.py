@@ -190,8 +190,14 @@ def test_a_reel_that_fails_stands_on_the_list_and_the_others_go_on(desk: Desk, t
     first = listed["entries"][0]
     assert first["kind"] == "failed" and first["title"] == "Broken", "worst first"
     assert first["accept"] == "Try it again"
-    assert desk.post(f"/eyes/{first['id']}/left").get_json()["said"] == "Left out."
+    assert Reel.get(Reel.title == "Broken").state == "refused"
     assert "1 failed" in desk.client.get("/").text
+    broken.write_bytes(Path(Reel.get(Reel.title == "Sound").path).read_bytes())
+    assert desk.post(f"/eyes/{first['id']}/accepted").get_json()["said"] == "Tried again."
+    desk.work()
+    database.connect(reuse_if_open=True)
+    assert Reel.get(Reel.title == "Broken").state == "ready"
+    assert Task.select().where(Task.kind == "run").order_by(Task.id.desc()).first().state == "done"
 
 
 @pytest.mark.usefixtures("unchecked")
