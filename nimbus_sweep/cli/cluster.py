@@ -53,7 +53,15 @@ async def _run(many: int, host: str, port: int, join: str | None) -> None:
             if address is None:
                 scheduler = await running.enter_async_context(Scheduler(host=host, port=port, dashboard=False))
                 address = scheduler.address
-            started = [Nanny(address, nthreads=1, memory_limit=None, env={CORES: each, "OPENBLAS_NUM_THREADS": "1"}) for _ in range(many)]
+            started = [
+                Nanny(
+                    address,
+                    nthreads=1,
+                    memory_limit=None,
+                    env={CORES: each, "OPENBLAS_NUM_THREADS": "1", "DASK_LOGGING__DISTRIBUTED": "error"},
+                )
+                for _ in range(many)
+            ]
             await asyncio.gather(*(running.enter_async_context(nanny) for nanny in started))
         except OSError as error:
             raise SweepError(f"Port {port} cannot be used ({error}). Name another with --port.") from error

@@ -16,7 +16,7 @@ from ..core.model.shots import Shot, Shots
 from ..core.pipeline.inspection import Left, Place
 from ..core.pipeline.suggestions import region_for, suggested
 from ..store import edits, strokes
-from ..store.models import Eye, Job, Reel, Run, now, writing
+from ..store.models import Eye, FindingRow, Job, Reel, Run, now, writing
 from ..wording.eyes import DOES
 from .checks import newest_checks
 from .queue import RUN, Queue
@@ -313,8 +313,9 @@ def _covering(reel: Reel, eye: Eye) -> list[int]:
 
 def _judged(shots: Shots, judged: dict[int, str]) -> Shots:
     made, met = [], set()
+    holding = {row.shot_id for row in FindingRow.select(FindingRow.shot).where(FindingRow.id.in_(list(judged)))}
     for shot in shots:
-        mine = {f.id for f in shot.findings} & judged.keys()
+        mine = {f.id for f in shot.findings} & judged.keys() if shot.id in holding else set()
         if mine:
             met |= mine
             findings = tuple(f.with_(state=judged[f.id], chosen=judged[f.id] == "kept") if f.id in mine else f for f in shot.findings)

@@ -7,8 +7,6 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from cachetools import LRUCache
-
 from ..core.media.formats import Delivery
 from ..core.media.reel import Reading, ReelReader
 from ..core.media.repeats import Repeats
@@ -157,8 +155,8 @@ def analysis_keys(data: DataFolder, reel: Reel, shot: Shot, under: str) -> list[
 def known_keys(shots: Sequence[Shot], under: str) -> dict[int, list[str]]:
     """The names of the analyses of those shots, by their numbers, of which they were worked out before."""
     with _lock:
-        looked = {s.id: _keys[at] for s in shots if (at := (s.id, s.mark, under)) in _keys}
-    found = {number: keys for number, keys in looked.items() if keys is not None}
+        looked = {s.id: keys for s in shots if (keys := _keys.get((s.id, s.mark, under), ())) != ()}
+    found = {number: keys for number, keys in looked.items() if isinstance(keys, list)}
     lacking = {s.id: s.mark for s in shots if s.mark and s.id not in looked}
     numbers = list(lacking)
     for begin in range(0, len(numbers), _AT_ONCE):
@@ -169,6 +167,8 @@ def known_keys(shots: Sequence[Shot], under: str) -> dict[int, list[str]]:
         told = {number: learns["keys"] for number, mark, learns in rows if mark == lacking[number] and learns["under"] == under}
         found |= told
         with _lock:
+            if len(_keys) > _MOST_KEYS:
+                _keys.clear()
             # None for those that nobody has worked out yet.
             _keys.update({(number, lacking[number], under): told.get(number) for number in some})
     return found
@@ -176,7 +176,9 @@ def known_keys(shots: Sequence[Shot], under: str) -> dict[int, list[str]]:
 
 # Shots that are asked for together.
 _AT_ONCE = 400
-_keys: LRUCache[tuple[int, str, str], list[str] | None] = LRUCache(20_000)
+# What was worked out, by shot; all of it is let go of when it is very much.
+_keys: dict[tuple[int, str, str], list[str] | None] = {}
+_MOST_KEYS = 40_000
 _lock = threading.Lock()
 
 

@@ -35,7 +35,7 @@ def shots_of(reel: Reel) -> Shots:
     """The reel's shots as they are now; a single one is made when there are none."""
     # All rows as they were at one moment: the worker may write between two questions.
     with database.atomic():
-        at = Reel.get_by_id(reel.id).mark
+        at = _stamp(reel)[1]
         with _lock:
             whole = _whole.get((reel.id, at)) if at else None
         if whole is None:
@@ -112,8 +112,13 @@ def place_of_shot(reel: Reel, number: int) -> int | None:
 
 def revision(reel: Reel) -> str:
     """What the reel's shots are like, in short: another one after each change, and none comes twice."""
-    now = Reel.get_by_id(reel.id)
-    return f"{now.revision}-{now.mark}"
+    return "{}-{}".format(*_stamp(reel))
+
+
+def _stamp(reel: Reel) -> tuple[int, str]:
+    """The revision of a reel and the mark of its newest change; asked for so often that the rest of its row is left out."""
+    number, mark = database.execute_sql("SELECT revision, mark FROM reel WHERE id = ?", (reel.id,)).fetchone()
+    return int(number), str(mark)
 
 
 # What is told of a change: what it changed may be very much.
@@ -145,7 +150,7 @@ def _put(reel: Reel, changes: Iterable[RowChange]) -> int:
     mark = uuid.uuid4().hex[:12]
     rows.put(reel, changes, mark)
     Reel.update(revision=Reel.revision + 1, mark=mark).where(Reel.id == reel.id).execute()
-    return int(Reel.get_by_id(reel.id).revision)
+    return _stamp(reel)[0]
 
 
 def change(reel: Reel, what: str, make: Callable[[Shots], Shots]) -> Edit:
@@ -171,7 +176,7 @@ def change(reel: Reel, what: str, make: Callable[[Shots], Shots]) -> Edit:
 
 def _hold(reel: Reel, shots: Shots, touched: set[int]) -> None:
     """Have shots at hand that were just put, as far as all in them have their numbers: they need not be read again."""
-    mark = str(Reel.get_by_id(reel.id).mark)
+    mark = _stamp(reel)[1]
     for shot in shots:
         # Findings that were not read yet are those of the rows.
         found = shot.findings if shot.findings.at_hand else ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 
 from ..model.findings import Finding
 
@@ -16,20 +16,21 @@ def apart(one: Finding, other: Finding) -> float:
     The figures of the evidence are compared one by one: each gives their difference over the sum of their sizes, which is the Canberra
     distance (Lance and Williams, "Computer programs for hierarchical polythetic classification", The Computer Journal 9, 1966).
     """
+    return _distance(_figures(one), _figures(other)) if _comparable(one, other) else 1.0
+
+
+def _comparable(one: Finding, other: Finding) -> bool:
     if (one.kind, one.step) != (other.kind, other.step):
-        return 1.0
-    sizes = sorted(max(1, f.width) * max(1, f.height) for f in (one, other))
-    if sizes[1] > _LARGER * sizes[0]:
-        return 1.0
-    told = [_figures(f) for f in (one, other)]
-    words = [w for w in told[0][1] if w in told[1][1]]
-    terms = [abs(told[0][0][name] - told[1][0][name]) / total for name in told[0][0] if (total := _total(told, name)) > 0]
-    terms += [float(told[0][1][w] != told[1][1][w]) for w in words]
+        return False
+    small, large = sorted(max(1, f.width) * max(1, f.height) for f in (one, other))
+    return large <= _LARGER * small
+
+
+def _distance(one: tuple[dict[str, float], dict[str, str]], other: tuple[dict[str, float], dict[str, str]]) -> float:
+    pairs = [(a, other[0][name]) for name, a in one[0].items() if name in other[0]]
+    terms = [abs(a - b) / (abs(a) + abs(b)) for a, b in pairs if a or b]
+    terms += [float(a != other[1][name]) for name, a in one[1].items() if name in other[1]]
     return sum(terms) / len(terms) if terms else 0.0
-
-
-def _total(told: Sequence[tuple[dict[str, float], dict[str, str]]], name: str) -> float:
-    return abs(told[0][0][name]) + abs(told[1][0].get(name, 0.0)) if name in told[1][0] else 0.0
 
 
 def _figures(finding: Finding) -> tuple[dict[str, float], dict[str, str]]:
@@ -47,5 +48,9 @@ def _figures(finding: Finding) -> tuple[dict[str, float], dict[str, str]]:
 
 def like(one: Finding, among: Iterable[Finding]) -> list[Finding]:
     """Those among some findings that are like one, nearest first."""
-    near = sorted(((apart(one, other), n, other) for n, other in enumerate(among)), key=lambda found: found[:2])
+    told = _figures(one)
+    near = sorted(
+        ((_distance(told, _figures(other)), n, other) for n, other in enumerate(among) if _comparable(one, other)),
+        key=lambda found: found[:2],
+    )
     return [other for distance, _, other in near if distance <= _APART]
