@@ -167,7 +167,6 @@ def unattended(page: Page, app: Running, reel: int) -> None:
     page.locator("section", has_text="spring round").get_by_role("button", name="Run").click()
     page.get_by_role("dialog").get_by_role("button", name="Run").click()
     page.wait_for_function("() => document.querySelector('.run')?.textContent.match(/left/)", timeout=300_000)
-    page.evaluate("() => document.querySelector('.run').closest('section').scrollIntoView()")
     resolve(page, "rack")
     page.wait_for_function("() => /Run over/.test(document.querySelector('.run')?.textContent)", timeout=1_200_000)
     page.locator(".run a").click()
