@@ -572,7 +572,8 @@ def test_an_edit_is_divided_confirmed_and_listed(running: Running, page: Page, t
     page.locator(".cut").first.get_by_role("button", name="Take out").click()
     expect(page.locator("li[data-shot]")).to_have_count(5)
     page.set_input_files("input[data-text]", str(listed))
-    expect(page.locator("li[data-shot]")).to_have_count(6)
+    # It is read in a process of its own, which has to start.
+    expect(page.locator("li[data-shot]")).to_have_count(6, timeout=20_000)
     # One shot left as it is, told in the log and on the list.
     page.locator("li[data-shot='2'] summary").click()
     page.locator("li[data-shot='2'] select").select_option("leave")

@@ -47,7 +47,7 @@ def test_the_second_job_goes_from_run_to_papers_by_keys(running: Running, page: 
     expect(page.locator(".run")).to_contain_text("paused")
     press_on(page, "Go on")
     expect(page.locator(".run")).not_to_contain_text("paused")
-    expect(page.locator(".run")).to_contain_text("Run over 3 reels.", timeout=240_000)
+    expect(page.locator(".run")).to_contain_text("Run over 3 reels.", timeout=600_000)
     told = page.locator(".run a").inner_text()
     press_on(page, told)
     page.wait_for_url("**/eyes")
@@ -73,7 +73,7 @@ def test_the_second_job_goes_from_run_to_papers_by_keys(running: Running, page: 
         turn += 1
     expect(page.locator("#none-said")).to_have_text("Nothing needs eyes")
     page.keyboard.press("d")
-    expect(page.locator("#done-body td:last-child", has_text="yes")).to_have_count(3, timeout=120_000)
+    expect(page.locator("#done-body td:last-child", has_text="yes")).to_have_count(3, timeout=300_000)
     for number in range(1, 4):
         assert running.wait(number, "papers", 60)["state"] == "done"
     files = sorted((running.data / "deliveries").rglob("*.mkv"))
