@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -371,12 +371,9 @@ def remark(eye: Eye, text: str) -> None:
     Eye.update(remark=text.strip()[:2000]).where(Eye.id == eye.id).execute()
 
 
-def summary(job: Job, of: Callable[[Reel], Any]) -> list[tuple[Reel, Any, int]]:
-    """The reels of a job with what a run did to each, and how many entries are open."""
-    return [
-        (reel, of(reel), Eye.select().where(Eye.reel == reel, Eye.state == "open", Eye.shown).count())
-        for reel in job.reels.order_by(Reel.id)
-    ]
+def count_of(reel: Reel) -> int:
+    """How many open entries of a reel are on the list."""
+    return int(Eye.select().where(Eye.reel == reel, Eye.state == "open", Eye.shown).count())
 
 
 def require_done(job: Job) -> None:

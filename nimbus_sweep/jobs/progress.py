@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import time
+from abc import ABC, abstractmethod
 from typing import Any
 
 from ..core.base.errors import Cancelled
 from ..store.models import Task
 
 
-class Progress:
+class Progress(ABC):
     """Takes the share done, 0 to 1, the frames a second, and what is being done; may raise to stop."""
 
+    @abstractmethod
     def __call__(self, share: float, rate: float = 0.0, what: str | None = None) -> None:
         """Note it."""
-        raise NotImplementedError
 
     def part(self, start: float, stop: float) -> Progress:
         """Progress of a part that takes the shares `start` to `stop` of the whole."""

@@ -128,7 +128,7 @@ def repeats_of(data: DataFolder, reel: Reel) -> Repeats | None:
 
 def analyses_of(data: DataFolder, reel: Reel, shot: Shot) -> Analyses:
     """Where a shot's analyses are kept."""
-    return at_hand(data, reel).analyses_of(shot)
+    return Analyses(data.analyses, computed_under(reel), *shot.span)
 
 
 def learned_under(reel: Reel) -> str:

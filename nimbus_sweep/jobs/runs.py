@@ -288,23 +288,28 @@ def _put_on(reel: Reel, recipe: Recipe | None) -> None:
         If the recipe does not fit.
     """
 
-    def treated(shot: Shot) -> Shot:
+    chosen: dict[int, Recipe] = {}
+    for shot in edits.shots_of(reel):
         if shot.use != "treat" or shot.recipe.steps:
-            return shot
+            continue
         if recipe is None:
-            chosen = suggested(f.finding for f in shot.findings if f.state == "kept")
+            put = suggested(f.finding for f in shot.findings if f.state == "kept")
+        elif recipe.size in ((0, 0), reel.facts.size):
+            put = recipe.fitting(shot.enter, shot.leave)
         else:
-            if recipe.size not in ((0, 0), reel.facts.size):
-                raise SweepError(
-                    f"The recipe {recipe.name or 'given'} was drawn on {recipe.size[0]} x {recipe.size[1]}; this reel has "
-                    f"{reel.facts.size[0]} x {reel.facts.size[1]}. Put another on by hand, or run it as surveyed."
-                )
-            chosen = recipe.fitting(shot.enter, shot.leave)
-        return shot.with_(recipe=strokes.folded(reel, chosen))
+            raise SweepError(
+                f"The recipe {recipe.name or 'given'} was drawn on {recipe.size[0]} x {recipe.size[1]}; this reel has "
+                f"{reel.facts.size[0]} x {reel.facts.size[1]}. Put another on by hand, or run it as surveyed."
+            )
+        if put.steps:
+            chosen[shot.id] = strokes.folded(reel, put)
 
-    shots = edits.shots_of(reel)
-    if any(treated(s) is not s and treated(s).recipe.steps for s in shots):
-        edits.change(reel, "The run's treatment", lambda now_: tuple(treated(s) for s in now_))
+    def treated(shot: Shot) -> Shot:
+        # What somebody put on meanwhile stays.
+        return shot.with_(recipe=chosen[shot.id]) if shot.id in chosen and not shot.recipe.steps else shot
+
+    if chosen:
+        edits.change(reel, "The run's treatment", lambda shots: tuple(treated(s) for s in shots))
 
 
 def _learn_doubtful(data: DataFolder, reel: Reel, task: Task, progress: Progress) -> None:

@@ -16,7 +16,7 @@ from nimbus_sweep.core.model.recipes import Recipe, Step
 from nimbus_sweep.core.model.shots import add_cut
 from nimbus_sweep.core.pipeline.likes import apart, like
 from nimbus_sweep.jobs import eyes, runs
-from nimbus_sweep.jobs.tasks import CheckDone, RunDone, RunSettings, result_of
+from nimbus_sweep.jobs.tasks import CheckDone, RunDone, result_of
 from nimbus_sweep.store import edits
 from nimbus_sweep.store.models import Eye, Job, Reel, Run, SavedRecipe, Task, database
 from tests.conftest import SITES, small, write_movie
@@ -317,7 +317,6 @@ def test_missing_frames_and_what_could_not_be_judged_are_listed(desk: Desk, two:
     desk.post(f"/eyes/{entry.id}/accepted")
     assert Reel.get_by_id(2).accept_missing
     assert desk.post(f"/jobs/{two.id}/eyes/again").get_json()["said"] == "Looked over."
-    assert RunSettings().recipe is None
 
 
 def pixel(x: int, sure: float, departure: float = 30.0, side: int = 1) -> JudgedFinding:

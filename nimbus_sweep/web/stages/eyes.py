@@ -162,12 +162,12 @@ def _done(job: Job) -> dict[str, Any]:
     at = runs.standing(job)
     newest = {t.reel_id: t for _, t in at.reels} if at is not None else {}
     rows = []
-    for reel, _, left in eyes.summary(job, lambda _: None):
+    for reel in job.reels.order_by(Reel.id):
         task = newest.get(reel.id)
         done = result_of(task, RunDone) if task is not None and task.state == "done" else None
         delivered = Task.select().where(Task.reel == reel, Task.kind == "render", Task.state == "done").exists()
         finishing = Task.select().where(Task.reel == reel, Task.kind == "finish").order_by(Task.id.desc()).first()
-        rows.append({"reel": reel, "task": task, "done": done, "left": left, "delivered": delivered, "finishing": finishing})
+        rows.append({"reel": reel, "task": task, "done": done, "left": eyes.count_of(reel), "delivered": delivered, "finishing": finishing})
     judged = Eye.select().join(Reel).where(Reel.job == job, Eye.state != "open")
     waved = sorted({e.who or "nobody" for e in judged if e.state == "waved"})
     return {"rows": rows, "run": at, "decided": judged.count(), "waved": waved, "ready": runs.ready_to_deliver(job)}

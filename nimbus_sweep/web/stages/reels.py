@@ -13,7 +13,7 @@ from werkzeug.wrappers import Response as Redirect
 
 from ...core.model.findings import JudgedFinding
 from ...core.model.registry import DEFECTS
-from ...jobs.reels import volume_path
+from ...jobs.reels import at_hand
 from ...jobs.tasks import ComparisonDone, result_of
 from ...store import edits
 from ...store.facts import StoredFacts
@@ -129,6 +129,7 @@ def state(reel_id: int) -> Response:
     viewing = services().viewing
     shots = viewing.shots(reel) if ready else ()
     shot = next((s for s in shots if s.id == request.args.get("shot", type=int)), shots[0]) if shots else None
+    hand = at_hand(services().data, reel)
     laid = {path.name for path in services().data.volumes(reel.id).glob("*.bin")}
     treated = any(s.treated for s in shots) and viewing.ready(reel)
     return jsonify(
@@ -142,7 +143,7 @@ def state(reel_id: int) -> Response:
         treated=treated,
         done=sorted(done_of(reel)),
         shots=_shots(reel),
-        laid=[int(volume_path(services().data, reel, s.first, s.stop).name in laid) for s in shots],
+        laid=[int(hand.volume_path(s.first, s.stop).name in laid) for s in shots],
         of=shot.id if shot else None,
         sites=[_site(f) for f in shot.findings] if shot else [],
         tasks=[_task(t, reel) for t in tasks],
