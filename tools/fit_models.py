@@ -81,7 +81,7 @@ class Model:
 
 MODELS = {
     "site": Model(standing.MODEL, standing.FEATURES),
-    "alone": Model(ALONE, ALONE_FEATURES, held=5.0),
+    "alone": Model(ALONE, ALONE_FEATURES, held=15.0, rarer=3.0),
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
     "scratch": Model(telling.MODEL, telling.FEATURES, held=20.0, rarer=1.0),

@@ -24,7 +24,7 @@ from .sensor_site import SiteFit, drawn_by, held_profile, held_value
 from .texture import Texture
 
 FEATURES = (
-    *("stands_out", "crowd", "tail", "further", "told", "one_colour", "drawn", "unexplained"),
+    *("stands_out", "crowd", "tail", "further", "told", "one_colour", "drawn", "unexplained", "block"),
     *("held", "life", "seen", "departure", "changes", "contrast"),
     *("misfit", "lens", "held_misfit", "at_end", "coloured", "mosaic", "pair", "still", "noise"),
 )
@@ -37,6 +37,8 @@ _LEAST_CONTRAST, _UNTOLD = 9.0, 0.3
 _USUAL, _FEW, _CERTAIN = 4.0, 0.3, 0.9
 # Samples about a site whose life is measured, and that belong to it.
 _AROUND, _OWN = 4, 2
+# What four sites of a mosaic have to explain beyond one, as a likelihood ratio, doubled.
+_DEARER = 20.0
 
 
 @dataclass(frozen=True)
@@ -82,15 +84,19 @@ def features(
     left = fit.misfit, fit.lens_misfit, held.misfit if held else 1.0
     if fit.contrast < _LEAST_CONTRAST:
         left = (_UNTOLD,) * 3
+    # Four sites have three numbers more to explain with.
+    by_mosaic = max(drawn.one_colour, drawn.block - _DEARER)
+    best = max(drawn.site, by_mosaic)
     told = (
         np.log(place.stands_out + 0.1),
         np.log1p(place.crowd),
         np.log(place.tail[0] + 0.1),
         np.log(place.tail[1] + 0.1),
-        np.log(drawn.site + 1) / 2,
-        np.log(drawn.one_colour / (drawn.site + _CODES) + _SHARE),
-        np.log(drawn.lens / (drawn.site + _CODES) + _SHARE),
-        np.log(max(0.0, 1 - drawn.site / (drawn.departs + _CODES)) + _SHARE),
+        np.log(best + 1) / 2,
+        np.log(by_mosaic / (best + _CODES) + _SHARE),
+        np.log(drawn.lens / (best + _CODES) + _SHARE),
+        np.log(max(0.0, 1 - best / (drawn.departs + _CODES)) + _SHARE),
+        float(drawn.block - _DEARER > drawn.one_colour),
         np.log((stiffest[0] + _CODES) / (stiffest[1] + _CODES)),
         np.log(stiffest[1] + _CODES),
         place.seen,

@@ -189,7 +189,8 @@ def alone(
         looked += 1
         progress(0.3 + 0.7 * looked / _MOST)
         taken[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5] = True
-        if drawn_by(textures, cells, x, y, volume.format, volume.colour).site < _LEAST_DRAWN:
+        drawn = drawn_by(textures, cells, x, y, volume.format, volume.colour)
+        if max(drawn.site, drawn.block) < _LEAST_DRAWN:
             continue
         site, fit = _describe(volume, maps, x, y)
         # Where nothing changes around it, a place is still though the camera moves: a plain sky, a lasting shadow.

@@ -1,6 +1,6 @@
-"""Mends stuck and dead pixels: what a site only dims is undone, what it hides is made up from around it.
+"""Mends stuck and dead pixels: what a site adds is taken off, what it only dims is undone, what it hides is made up from around it.
 
-A site covers its own pixel and, through demosaicing and chroma subsampling, part of its neighbours:
+Where a site's profile is told, what it adds in each frame is solved for and taken off (`site_solve`). Elsewhere a site covers its own pixel and, through demosaicing and chroma subsampling, part of its neighbours:
 ``D = a S + b`` with `a` and `b` the same in every frame. Where the scene lives enough to tell them, or the site has
 the plain profile of a pixel stuck at the darkest or lightest value, a partly covered sample is turned back,
 ``S = (D - b) / a``, and keeps its own grain. A sample that carries no picture is
@@ -11,8 +11,10 @@ shot's own neighbourhood (least-squares prediction; ridge: Hoerl and Kennard 197
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -20,6 +22,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...base.files import atomic_write
+from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...imaging.inpainting import biharmonic_weights
 from ...media.frames import Component, Frame, FrameSource, PictureFormat, Samples, Window, as_numbers
@@ -29,6 +32,7 @@ from ...model.findings import CONVINCES, Finding
 from ...model.regions import Masked
 from .departures import ring_mean
 from .sensor_site import fit_site, held_profile
+from .site_solve import Taken, solve
 
 Grid = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -106,19 +110,34 @@ class ComponentPlan:
 
 @dataclass(frozen=True)
 class MendPlan(InEveryFrame):
-    """What `analyse` learned of a shot: one plan for each component of the format, None where nothing is touched."""
+    """What `analyse` learned of a shot.
+
+    Attributes
+    ----------
+    components : tuple of ComponentPlan or None
+        One for each component of the format, None where nothing is touched.
+    solved : tuple of dict of int to Taken
+        Of each site that is solved for in every frame, by component.
+    """
 
     components: tuple[ComponentPlan | None, ...]
+    solved: tuple[dict[int, Taken], ...] = ()
 
     def save(self, path: Path) -> None:
         """Write the plan to `path`, whole or not at all."""
         arrays = {f"{i}.{name}": value for i, plan in enumerate(self.components) if plan for name, value in vars(plan).items()}
+        for n, parts in enumerate(self.solved):
+            arrays |= {f"site.{n}.{i}.{name}": value for i, part in parts.items() for name, value in vars(part).items()}
         with atomic_write(path) as stream:
-            np.savez(stream, count=len(self.components), **arrays)
+            np.savez(stream, count=len(self.components), sites=len(self.solved), **arrays)
 
     def touched(self) -> list[NDArray[np.int64]]:
         """For each component, the samples the plan rewrites, numbered in row order."""
-        return [plan.touched if plan else np.zeros(0, np.int64) for plan in self.components]
+        none = np.zeros(0, np.int64)
+        return [
+            np.unique(np.concatenate([plan.touched if plan else none, *(parts[i].touched for parts in self.solved if i in parts)]))
+            for i, plan in enumerate(self.components)
+        ]
 
     def ways(self, number: int) -> list[MarkWay]:
         """It is mended the same way everywhere."""
@@ -134,25 +153,34 @@ class MendPlan(InEveryFrame):
 
     def mend(self, frame: Frame) -> Frame:
         """A frame with its sites mended."""
-        if not any(self.components):
+        if not any(self.components) and not self.solved:
             return frame
         mended = frame.copy()
         for i, plan in enumerate(self.components):
             if plan:
                 plan.mend(mended.component(i), frame.format.components[i])
+        for parts in self.solved:
+            # Told from the frame as it is: what lies under another site was left out when this was learned.
+            numbers = np.sum([part.tells(frame.component(i)) for i, part in parts.items()], axis=0)
+            for i, part in parts.items():
+                part.take_off(mended.component(i), numbers, frame.format.components[i])
         return mended
 
     @classmethod
     def load(cls, path: Path) -> MendPlan:
         """Read a plan written by `save`."""
         with np.load(path) as stored:
-            fields = list(ComponentPlan.__annotations__)
-            return cls(
-                tuple(
-                    ComponentPlan(**{f: stored[f"{i}.{f}"] for f in fields}) if f"{i}.lost" in stored else None
-                    for i in range(int(stored["count"]))
-                )
+            count = int(stored["count"])
+
+            def arrays(name: str, kind: type) -> dict[str, NDArray[Any]]:
+                return {f: stored[f"{name}.{f}"] for f in kind.__annotations__}
+
+            components = tuple(ComponentPlan(**arrays(str(i), ComponentPlan)) if f"{i}.lost" in stored else None for i in range(count))
+            solved = tuple(
+                {i: Taken(**arrays(f"site.{n}.{i}", Taken)) for i in range(count) if f"site.{n}.{i}.cover" in stored}
+                for n in range(int(stored["sites"]))
             )
+            return cls(components, solved)
 
 
 def resolve(settings: PixelMendSettings, findings: Iterable[Finding]) -> PixelMendSettings:
@@ -196,7 +224,12 @@ def analyse(
     if hold_out is not None and not hold_out.changes:
         held = hold_out.mask((layout.height, layout.width))
         inside = [s for s in inside if held[s.y, s.x] < 0.5]
-    models = [_model(volume, site) for site in inside]
+    tell = on_progress or (lambda share: None)
+    solved: list[dict[int, Taken]] = []
+    for parts in parallel_map(partial(_solved_for, volume, inside), inside):
+        solved.append(parts)
+        tell(0.6 * len(solved) / len(inside))
+    models = [_model(volume, site) if len(parts) < len(layout.components) else None for site, parts in zip(inside, solved, strict=True)]
     plans: list[ComponentPlan | None] = []
     for i, component in enumerate(layout.components):
         if component.name == "A" or not inside:
@@ -209,11 +242,26 @@ def analyse(
             cores[_cells(site, layout, i)] = True
         blobs = []
         for n, (site, known) in enumerate(zip(inside, models, strict=True)):
-            blobs.append(_learn(stack, cores, _cells(site, layout, i), component, known[i] if known else None))
-            if on_progress:
-                on_progress((i + (n + 1) / len(inside)) / len(layout.components))
+            if i not in solved[n]:
+                blobs.append(_learn(stack, cores, _cells(site, layout, i), component, known[i] if known else None))
+            tell(0.6 + 0.4 * (i + (n + 1) / len(inside)) / len(layout.components))
         plans.append(_joined([b for b in blobs if b is not None], stack.shape[2]))
-    return MendPlan(tuple(plans))
+    return MendPlan(tuple(plans), tuple(_clear_of(parts, plans) for parts in solved if parts))
+
+
+def _solved_for(volume: TimeVolume, sites: Sequence[Site], site: Site) -> dict[int, Taken]:
+    others = [(s.x, s.y, s.width, s.height) for s in sites if s != site]
+    return solve(volume, site.x, site.y, site.width, site.height, others) or {}
+
+
+def _clear_of(parts: dict[int, Taken], plans: Sequence[ComponentPlan | None]) -> dict[int, Taken]:
+    """What is solved for but for the samples that another site's plan rewrites."""
+    clear = {}
+    for i, part in parts.items():
+        plan = plans[i]
+        kept = np.isin(part.touched, plan.touched, invert=True) if plan else np.ones(len(part.touched), bool)
+        clear[i] = replace(part, touched=part.touched[kept], cover=part.cover[kept])
+    return clear
 
 
 @dataclass(frozen=True)

@@ -22,7 +22,7 @@ from ...imaging.inpainting import biharmonic_weights
 from ...media.colour import from_rgb, luma_weights, possible, to_rgb
 from ...media.frames import Colour, PictureFormat
 from .departures import Plane
-from .texture import Texture
+from .texture import Texture, tied
 
 Grid = NDArray[np.float64]
 _WINDOW = 16
@@ -50,6 +50,8 @@ _HELD_BY = {
     "mosaic": {(True, False, False), (False, False, True)},
     "mosaic-green": {(False, True, False)},
 }
+# Which channel the sites of a block of four lie in, by rows, for the four phases of a mosaic.
+PHASES = ((0, 1, 1, 2), (1, 0, 2, 1), (1, 2, 0, 1), (2, 1, 1, 0))
 _LENS_SIGMAS = (0.5, 0.65, 0.85, 1.1)
 # Samples each way of what departs about a site in a component with cells of one pixel and of more; how firmly a texture tells a
 # profile at least, of what it would if its samples told nothing of one another.
@@ -329,6 +331,8 @@ class DrawnBy:
         By the profile of a sensor site, free in every component.
     one_colour : float
         By one that holds red, green, blue or all of them, as a site of a mosaic does.
+    block : float
+        By four sites of a mosaic, each off by as much as it is.
     lens : float
         By a point drawn by a lens, free in every component.
     departs : float
@@ -337,6 +341,7 @@ class DrawnBy:
 
     site: float
     one_colour: float
+    block: float
     lens: float
     departs: float
 
@@ -382,7 +387,60 @@ def drawn_by(
             seen = sum((s * one for s, (one, _) in zip(shares, parts, strict=True)), np.zeros(len(profiles)))
             firm = sum((s * s * one for s, (_, one) in zip(shares, parts, strict=True)), np.zeros(len(profiles)))
             best = max(best, float((seen**2 / firm)[usable].max()))
-    return DrawnBy(float(free.max()), best, float(by_lens.max()), departs)
+    block = _by_block(textures, cells, x, y, layout, colour)
+    return DrawnBy(float(free.max()), best, block, float(by_lens.max()), departs)
+
+
+def _by_block(
+    textures: Sequence[Texture], cells: Sequence[tuple[int, int]], x: int, y: int, layout: PictureFormat, colour: Colour
+) -> float:
+    """What four sites of a mosaic explain, the best of all phases, up to a pixel beside a place."""
+    left, top = _corner(tuple(cells), x, y)
+    drawn = _mosaic_sites(tuple(cells), x - left, y - top)
+    told, power, own = [], [], []
+    for texture, profiles, (across, down) in zip(textures, drawn, cells, strict=True):
+        row, col = min(y // down, texture.left.shape[0] - 1), min(x // across, texture.left.shape[1] - 1)
+        shape = (_WINDOW // down, _WINDOW // across)
+        variance = texture.usual_at(row, col) ** 2
+        window = _window(texture.left, left // across, top // down, shape[1], shape[0]).ravel()
+        told.append(profiles @ window / variance)
+        power.append(profiles @ tied(texture.weights_at(row, col).tobytes(), shape) @ profiles.T / variance)
+        own.append((profiles**2).sum(1) / variance)
+    best = 0.0
+    for guess in possible(colour):
+        shares = np.array([from_rgb(np.eye(3)[c], layout, guess, difference=True) for c in range(3)])
+        seen = sum((shares[_CHANNEL, m] * each for m, each in enumerate(told)), np.zeros(len(_CHANNEL)))
+        firm = sum(
+            (np.outer(shares[_CHANNEL, m], shares[_CHANNEL, m]) * each for m, each in enumerate(power)), np.zeros((len(_CHANNEL),) * 2)
+        )
+        firm += np.diag(sum((shares[_CHANNEL, m] ** 2 * _FIRM * each for m, each in enumerate(own)), np.full(len(_CHANNEL), 1e-9)))
+        parts = seen[_BLOCKS]
+        solved = np.linalg.solve(firm[_BLOCKS[:, :, None], _BLOCKS[:, None, :]], parts[..., None])[..., 0]
+        best = max(best, float((solved * parts).sum(1).max()))
+    return best
+
+
+# Of the sites of `_mosaic_sites`, the channel of each; and which four make up a block, for each place and phase.
+_PLACES = tuple(product((-1, 0, 1, 2), repeat=2))
+_CHANNEL = np.array([c for _ in _PLACES for c in range(3)])
+_BLOCKS = np.array(
+    [
+        [3 * _PLACES.index((j + k // 2, i + k % 2)) + c for k, c in enumerate(phase)]
+        for j, i in product((-1, 0, 1), repeat=2)
+        for phase in PHASES
+    ]
+)
+
+
+@lru_cache(maxsize=64)
+def _mosaic_sites(cells: tuple[tuple[int, int], ...], col: int, row: int) -> list[Grid]:
+    """Single sites of a mosaic, red, green and blue, about a place of the window, drawn in each component: (sites, samples)."""
+    drawn = []
+    for (j, i), channel in product(_PLACES, range(3)):
+        picture = np.zeros((_WINDOW, _WINDOW))
+        picture[row + j - 1 : row + j + 2, col + i - 1 : col + i + 2] = KERNELS["mosaic-green" if channel == 1 else "mosaic"]
+        drawn.append(picture)
+    return [_in_cells(drawn, c) for c in cells]
 
 
 @lru_cache(maxsize=64)

@@ -13,6 +13,7 @@ Besag, "Spatial interaction and the statistical analysis of lattice systems", Jo
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -31,7 +32,7 @@ _USUAL, _BOUNDED, _FLOOR, _DEVIATION = 31, 4.0, 0.15, 1.25
 # How firmly texture tells a pattern at least, as an inverse variance.
 _FIRMNESS = 0.05
 # Half of the pairs about a sample: each stands for its opposite, too.
-_PAIRS = np.array([(y, x) for y in range(-2, 3) for x in range(-2, 3) if (y, x) > (0, 0)], np.int64)
+PAIRS = np.array([(y, x) for y in range(-2, 3) for x in range(-2, 3) if (y, x) > (0, 0)], np.int64)
 
 
 @dataclass(frozen=True)
@@ -122,12 +123,30 @@ def texture_of(plane: Plane) -> Texture:
     padded = cv2.copyMakeBorder(np.asarray(plane, np.float32), 2, 2, 2, 2, cv2.BORDER_REFLECT_101)
     rows, cols = (max(1, round(size / _BLOCK)) for size in plane.shape)
     left, weights = np.zeros(plane.shape, np.float32), np.zeros((rows, cols, 5, 5))
-    _fitted(padded, _PAIRS, rows, cols, left, weights)
+    _fitted(padded, PAIRS, rows, cols, left, weights)
     return Texture(left, weights)
 
 
+@lru_cache(maxsize=256)
+def tied(stencil: bytes, shape: tuple[int, int]) -> Grid:
+    """Of the samples of a window, how each is tied to each by the weights of a texture: (samples, samples).
+
+    Parameters
+    ----------
+    stencil : bytes
+        Weights, float64, (5, 5), packed.
+    shape : tuple of int
+        Rows and columns of the window.
+    """
+    weights = np.frombuffer(stencil).reshape(5, 5)
+    rows, cols = (v.ravel() for v in np.indices(shape))
+    down, across = rows - rows[:, None] + 2, cols - cols[:, None] + 2
+    near = (down >= 0) & (down < 5) & (across >= 0) & (across < 5)
+    return np.where(near, weights[np.clip(down, 0, 4), np.clip(across, 0, 4)], 0.0)
+
+
 @njit("(float64[:, ::1], float64[::1])", cache=True, nogil=True, error_model="numpy")
-def _weighed(told: Grid, asked: Grid) -> NDArray[np.floating]:
+def weighed(told: Grid, asked: Grid) -> NDArray[np.floating]:
     """Weights of least squares; samples that are missed by far count little."""
     count = told.shape[1]
     counts: Grid = np.ones(len(told))
@@ -171,7 +190,7 @@ def _fitted(padded: Plane, pairs: NDArray[np.int64], rows: int, cols: int, left:
                 told[used, count] = own - base / 2
                 used += 1
             told = told[:used]
-            found = _weighed(told[:, :count].copy(), told[:, count].copy())
+            found = weighed(told[:, :count].copy(), told[:, count].copy())
             stencil = weights[i, j]
             stencil[2, 2] = 1.0
             for n in range(count + 1):

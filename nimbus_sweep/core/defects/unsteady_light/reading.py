@@ -30,6 +30,7 @@ _BANDS_EXPLAIN, _COARSEST, _ROWS = 0.7, 0.4, 54
 # Times that bands are fitted to what is left of them, at most, and log light at which that is little; periods a frame below which they hardly climb. What those that creep explain at
 # least and how strong they are, as a standard deviation in log light, and small pixels that a scene at rest travels at most.
 _FITS, _FITTED, _HARDLY, _SLOWLY_EXPLAIN, _CREEPS, _AT_REST = 4, 0.002, 0.05, 0.8, 0.012, 4.0
+_HARDLY_EXPLAIN = 0.95
 _SURELY = 0.85
 # Trust in a row, over that in the best one, from which it can be gone by.
 _SEEN = 0.02
@@ -362,6 +363,9 @@ def find_bands(pairs: Pairs, lean: float, record: LightRecord, least: float = LE
     ):
         return None
     if abs(model.step) < _HARDLY:
+        # What keeps its place while the scene goes by may be haze, or the camera's own light: a lamp's bands explain nearly all.
+        if model.explained < _HARDLY_EXPLAIN and _travelled(pairs, record) > _AT_REST:
+            return None
         rest = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.06, 0.12)[:, :, 0]
         model = replace(model, rest=rest)
     return Bands(model, lean)
