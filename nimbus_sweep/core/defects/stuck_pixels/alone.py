@@ -34,7 +34,7 @@ _SHARE, _CODES = 0.01, 0.3
 # then taken to leave.
 _LEAST_CONTRAST, _UNTOLD = 9.0, 0.3
 # Places that are certain, in a shot, with which one is as sure as its evidence says; what is added to both; and what is certain.
-_USUAL, _FEW, _CERTAIN = 4.0, 0.3, 0.9
+_USUAL, _FEW, _CERTAIN = 2.0, 0.3, 0.9
 # Samples about a site whose life is measured, and that belong to it.
 _AROUND, _OWN = 4, 2
 # What four sites of a mosaic have to explain beyond one, as a likelihood ratio, doubled.
