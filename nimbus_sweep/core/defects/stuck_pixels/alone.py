@@ -39,6 +39,8 @@ _USUAL, _FEW, _CERTAIN = 2.0, 0.3, 0.9
 _AROUND, _OWN = 4, 2
 # What four sites of a mosaic have to explain beyond one, as a likelihood ratio, doubled.
 _DEARER = 20.0
+# What a lens explains better by so much, as a logarithm, while hardly a colour departs, is a spot of light: it is told at most as sure as this.
+_BY_LENS, _COLOURLESS, _DOUBTED = 0.08, -2.5, 0.45
 
 
 @dataclass(frozen=True)
@@ -116,7 +118,9 @@ def features(
 
 def sureness(told: tuple[float, ...]) -> float:
     """How sure it is a site, 0 to 1."""
-    return float(_model().sure(told))
+    sure = float(_model().sure(told))
+    by_lens = told[FEATURES.index("drawn")] > _BY_LENS and told[FEATURES.index("coloured")] < _COLOURLESS
+    return min(sure, _DOUBTED) if by_lens else sure
 
 
 def _coloured(fit: SiteFit, layout: PictureFormat, volume: TimeVolume) -> float:

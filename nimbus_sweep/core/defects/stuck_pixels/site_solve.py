@@ -48,7 +48,7 @@ _OTHERWISE, _TOLD, _REST, _RANGE, _A_PERCENT = 0.03, 0.5, 5.0, 280.0, 0.01
 # each number is told at least, as a share; how firmly a pattern is, of what a smooth surface tells of it; and sound places that are too few.
 _LEAST_DEVIATION, _BOUNDED, _DEVIATION, _FIRM, _LEAST_TIED, _LEAST_PLACES = 0.15, 4.0, 1.2533, 1e-3, 0.05, 40
 _SIZES = ((1, 1), (2, 1), (1, 2), (2, 2))
-_COLOURS = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0), (1.0, 1.0, 1.0))
+_COLOURS = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0))
 
 
 @dataclass(frozen=True)
@@ -356,7 +356,7 @@ def _guesses(packed: bytes, cells: tuple[Cell, ...], row: int, col: int, layout:
     Returns
     -------
     tuple of ndarray, float64, (guesses, numbers, samples)
-        One number: a site of a mosaic, or a block that is off alike; four: a block of a mosaic; and a block of any colour.
+        One number: a site of a mosaic; four: a block of a mosaic; and a block of any colour, sharp or mildly spread.
     """
     ends = np.frombuffer(packed, np.int64)
     at = [(down, across) for down in (-1, 0, 1) for across in (-1, 0, 1)]
@@ -376,8 +376,6 @@ def _guesses(packed: bytes, cells: tuple[Cell, ...], row: int, col: int, layout:
         for (j, i), size, spread in product(at, _SIZES, ("sharp", "mild")) if n == 0 else ():
             parts = _drawn(cells, spread, row + j, col + i, size, "box", [1.0] * len(cells))
             free.append(np.stack([parts * (component == m) for m in range(len(cells))]))
-            if size == (1, 1):
-                one += [parts * np.array(s)[component] for s in shares]
     return np.stack(one)[:, None], np.stack(four), np.stack(free)
 
 
