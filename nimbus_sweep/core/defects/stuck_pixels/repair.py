@@ -229,7 +229,7 @@ def analyse(
     for parts in parallel_map(partial(_solved_for, volume, inside), inside):
         solved.append(parts)
         tell(0.6 * len(solved) / len(inside))
-    models = [_model(volume, site) if len(parts) < len(layout.components) else None for site, parts in zip(inside, solved, strict=True)]
+    models = [None if parts else _model(volume, site) for site, parts in zip(inside, solved, strict=True)]
     plans: list[ComponentPlan | None] = []
     for i, component in enumerate(layout.components):
         if component.name == "A" or not inside:

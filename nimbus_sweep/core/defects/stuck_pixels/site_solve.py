@@ -195,7 +195,7 @@ def solve(volume: TimeVolume, x: int, y: int, width: int, height: int, others: S
     Returns
     -------
     dict of int to Taken, or None
-        By component; one that is not there has to be mended otherwise. None where nothing is told well enough.
+        For every colour component, by its number. None where nothing is told well enough.
     """
     layout = volume.format
     if max(width, height) > 2 or min(x, y, layout.width - x - width, layout.height - y - height) < _EDGE:
