@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from benchmarks.material import MemorySource
+from nimbus_sweep.core.defects.unsteady_light.channels import halves_agree
 from nimbus_sweep.core.defects.unsteady_light.detect import surveyed
 from nimbus_sweep.core.defects.unsteady_light.pairs import Pairs
 from nimbus_sweep.core.defects.unsteady_light.solve import disagreement
@@ -34,6 +36,20 @@ def test_light_that_changes_adds_up_and_what_was_missed_does_not() -> None:
     missed = ratio + rng.normal(0, 0.05, len(couples))
     assert disagreement(pairs_of(missed, couples)) == pytest.approx(0.05, rel=0.35)
     assert disagreement(pairs_of(missed[:2], couples[:2])) == 0
+
+
+def test_a_colour_counts_only_where_both_halves_of_the_picture_tell_it() -> None:
+    rng = np.random.default_rng(6)
+    couples = [(n, n + lag) for lag in (1, 2) for n in range(COUNT - lag)]
+    shared, own = rng.normal(0, 0.05, (COUNT, 1, 1)), rng.normal(0, 0.05, (COUNT, 4, 5))
+
+    def colour(course: np.ndarray) -> Pairs:
+        made = pairs_of(np.zeros(len(couples)), couples)
+        return replace(made, ratio=np.stack([course[i] - course[j] for i, j in couples]).astype(np.float32))
+
+    assert halves_agree(colour(shared + 0.2 * own))
+    assert not halves_agree(colour(own)), "each place tells something else"
+    assert not halves_agree(colour(0 * own))
 
 
 def stars(gains: np.ndarray) -> MemorySource:

@@ -19,6 +19,8 @@ Course = NDArray[Any]
 # Light of a colour, in 8-bit codes, that is too near to black or to white to be gone by.
 _DARK, _BRIGHT = 16.0, 240.0
 _BLOCKS = (18, 16)
+# Correlation of what two halves of the picture tell of a colour, from which they agree.
+_AGREES = 0.9
 
 
 def mixing(layout: PictureFormat, colour: Colour) -> Course | None:
@@ -34,6 +36,27 @@ def channel_courses(record: LightRecord, pairs: Pairs) -> Course | None:
 
     The places that are held against one another are those of the pairs, and so is how far each is trusted.
     """
+    apart = channel_pairs(record, pairs)
+    return None if apart is None else np.stack([course_of(channel) for channel in apart], 1)
+
+
+def course_of(channel: Pairs) -> Course:
+    """Log light of one colour over time, from its pairs: (frames,), of mean 0."""
+    return solve_whole(channel, contrast=False).offset
+
+
+def halves_agree(channel: Pairs) -> bool:
+    """Whether every second place of the picture tells the same course of a colour as the others.
+
+    In a picture with hardly any of that colour (stars on black) few places tell of it, and each something else.
+    """
+    odd = np.indices(channel.weight.shape[1:]).sum(0) % 2 == 1
+    one, other = (course_of(replace(channel, weight=channel.weight * part)) for part in (odd, ~odd))
+    return float(one.std() * other.std()) > 0 and float(np.corrcoef(one, other)[0, 1]) >= _AGREES
+
+
+def channel_pairs(record: LightRecord, pairs: Pairs) -> list[Pairs] | None:
+    """The pairs of red, green and blue by themselves; None for a picture without colour, or where there are no pairs."""
     matrix = mixing(record.format, record.colour)
     if matrix is None or not len(pairs.one):
         return None
@@ -55,8 +78,4 @@ def channel_courses(record: LightRecord, pairs: Pairs) -> Course | None:
         ratios.append(np.log(np.maximum(one, 1) / np.maximum(other, 1)))
         sounds.append((np.minimum(one, other) > _DARK) & (np.maximum(one, other) < _BRIGHT))
     ratio, sound = np.stack(ratios), np.stack(sounds)
-    courses = []
-    for c in range(3):
-        channel = replace(joined, ratio=ratio[..., c], level=joined.level, weight=joined.weight * sound[..., c])
-        courses.append(solve_whole(channel, contrast=False).offset)
-    return np.stack(courses, 1)
+    return [replace(joined, ratio=ratio[..., c], weight=joined.weight * sound[..., c]) for c in range(3)]

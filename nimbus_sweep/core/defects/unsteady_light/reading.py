@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...evidence.light_record import LightRecord
 from ...imaging.motion import Along, Plane
 from .bands import SLOWEST, BandModel, fit_bands
-from .channels import channel_courses
+from .channels import channel_courses, channel_pairs, course_of, halves_agree
 from .course import Change, RhythmFit, by_lamps, meant, rhythm, unsteadiness
 from .pairs import LAGS, Pairs, close, measure
 from .part import changing_part
@@ -245,10 +245,12 @@ def read_at_once(
     if apart or not kinds:
         channels = channel_courses(record, rest if apart else close(rest))
     if not kinds and channels is not None and (tint := _tint(channels)) is not None:
-        worst, named = tint
-        channels, tinted = channel_courses(record, rest), True
-        assert channels is not None
-        kinds[_kind_of(named)] = float(np.std(channels[:, worst]))
+        worst, its = tint
+        colours = channel_pairs(record, rest)
+        assert colours is not None
+        if halves_agree(colours[worst]):
+            named, channels, tinted = its, np.stack([course_of(colour) for colour in colours], 1), True
+            kinds[_kind_of(named)] = float(np.std(channels[:, worst]))
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     shown = patches if "patches" in kinds else None
