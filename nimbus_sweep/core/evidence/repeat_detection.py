@@ -17,7 +17,9 @@ class RepeatFinder:
     """Looks for repeated frames as frames go by.
 
     Each frame is held against the one before in blocks: of a repeated frame even the block that changes most changes
-    no more than coding makes it, whether the scene moves in a corner only or its grain alone is alive.
+    no more than coding makes it, whether the scene moves in a corner only or its grain alone is alive. Where the
+    scene moved a little, if only as a film weaves, its slopes explain what changed (Lucas and Kanade 1981); what
+    coding does to a repeated frame they do not.
     """
 
     def __init__(self) -> None:
@@ -26,6 +28,8 @@ class RepeatFinder:
         self._same: list[bool] = []
         self._first: list[float] = []
         self._second: list[float] = []
+        self._small: NDArray[np.float32] | None = None
+        self._moved: list[float] = []
 
     def add(self, frame: Frame) -> None:
         """Take in the next frame."""
@@ -33,7 +37,8 @@ class RepeatFinder:
         now = frame.component(0)
         if now.dtype == np.float16:
             now = now.astype(np.float32)
-        if frame.missing or self._before is None or self._before.shape != now.shape:
+        small = _smaller(now, component.code) if not frame.missing else None
+        if frame.missing or small is None or self._small is None or self._before is None or self._before.shape != now.shape:
             self._nothing()
         else:
             # Half of the rows tell as much; both fields are among them.
@@ -45,18 +50,19 @@ class RepeatFinder:
             self._frame_change.append(_liveliest(lines))
             self._first.append(_liveliest(lines[0::2]))
             self._second.append(_liveliest(lines[1::2]))
+            self._moved.append(_explained_by_motion(self._small, small))
         if not frame.missing:
-            self._before = now
+            self._before, self._small = now, small
 
     def _nothing(self) -> None:
         self._same.append(False)
-        for values in (self._frame_change, self._first, self._second):
+        for values in (self._frame_change, self._first, self._second, self._moved):
             values.append(np.nan)
 
     def finish(self) -> Repeats:
         """The map of all frames taken in."""
         change = np.array(self._frame_change)
-        repeated = _repeated(change, np.array(self._same))
+        repeated = _repeated(change, np.array(self._same), np.array(self._moved) > _MOVES)
         fields = _fields(np.array(self._first), np.array(self._second), repeated)
         period = _period(repeated)
         return Repeats(repeated, period, fields)
@@ -70,6 +76,33 @@ def _rows(samples: NDArray[Any]) -> NDArray[Any]:
     return np.ascontiguousarray(samples[:tall].reshape(tall // 4, 4, -1)[:, :2].reshape(tall // 2, -1))
 
 
+def _smaller(samples: NDArray[Any], code: float) -> NDArray[np.float32]:
+    """A picture about `_WIDE` samples wide, in 8-bit display steps."""
+    factor = max(1, samples.shape[1] // _WIDE)
+    size = (max(1, samples.shape[1] // factor), max(1, samples.shape[0] // factor))
+    return np.asarray(cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA) / np.float32(code))
+
+
+def _explained_by_motion(before: NDArray[np.float32], now: NDArray[np.float32]) -> float:
+    """How much of what changes in a block its own shift explains, 0 to 1: the middle one of those that change more than most."""
+    change, scene = now - before, (now + before) / 2
+    across, down = (cv2.Sobel(scene, -1, *way, ksize=1, scale=0.5) for way in ((1, 0), (0, 1)))
+
+    def summed(plane: NDArray[np.float32]) -> NDArray[np.float64]:
+        blocks = max(1, plane.shape[1] // _BLOCK), max(1, plane.shape[0] // _BLOCK)
+        return np.asarray(cv2.resize(plane, blocks, interpolation=cv2.INTER_AREA), np.float64).ravel()
+
+    power = summed(change * change)
+    most = power > np.median(power)
+    if not most.any():
+        return 0.0
+    pulls = np.column_stack([summed(change * across)[most], summed(change * down)[most]])
+    xx, xy, yy = (summed(a * b)[most] for a, b in ((across, across), (across, down), (down, down)))
+    held = np.stack([np.stack([xx, xy], -1), np.stack([xy, yy], -1)], -2) + 1e-3 * np.eye(2)
+    explained = (pulls * np.linalg.solve(held, pulls[..., None])[..., 0]).sum(1)
+    return float(np.median(explained / power[most]))
+
+
 def _liveliest(lines: NDArray[np.float32]) -> float:
     """How much the blocks of 16 samples square that change most change, in 8-bit display steps."""
     if not lines.size:
@@ -78,6 +111,9 @@ def _liveliest(lines: NDArray[np.float32]) -> float:
     return float(np.percentile(blocks, 98))
 
 
+# Width at which motion is asked for, about, side of its blocks, and how much of their change it explains from where the scene moved; a film that
+# weaves has 0.8 and more, repeats in H.264 0.6 at most.
+_WIDE, _BLOCK, _MOVES = 480, 16, 0.7
 # A dip this deep beside the frames around it and those next to it is a repeat on its own; in a cadence less will do.
 _ALONE, _DIP = 0.17, 0.4
 _IN_STEP, _AT_MOST = 0.45, 0.8
@@ -99,17 +135,17 @@ def _against_usual(change: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.where(np.isnan(change) | ~alive, 1.0, change / np.where(alive, usual, 1.0))
 
 
-def _repeated(change: NDArray[np.float64], same: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Repeated frames, by how much each changes from the one before and whether it is the very same."""
+def _repeated(change: NDArray[np.float64], same: NDArray[np.bool_], moved: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Repeated frames, by how much each changes from the one before, whether it is the very same, and whether its scene moved."""
     if len(change) < 2:
         return np.zeros(len(change), bool)
-    ratio = _against_usual(change)
+    ratio = np.where(moved, 1.0, _against_usual(change))
     beside = np.fmin(np.append(change[1:], np.nan), np.insert(change[:-1], 0, np.nan))
     dip = change < _DIP * np.where(np.isnan(beside), np.inf, beside)
     repeated = same | ((ratio < _ALONE) & dip)
     for period in _PERIODS:
         repeated |= _in_step(ratio, change, period)
-    return (repeated | _expected(repeated, change, beside)) & ~np.isnan(change)
+    return (repeated | (_expected(repeated, change, beside) & ~moved)) & ~np.isnan(change)
 
 
 def _expected(repeated: NDArray[np.bool_], change: NDArray[np.float64], beside: NDArray[np.float64]) -> NDArray[np.bool_]:

@@ -169,6 +169,20 @@ def test_four_carried_as_five_after_coding(name: str, sigma: float) -> None:
     assert cadence(sound) == ""
 
 
+@pytest.mark.parametrize("sigma", [0, 0.5])
+def test_a_film_that_weaves_a_little_and_a_lot_by_turns_repeats_nothing(sigma: float) -> None:
+    """What is put into one frame alone would be put into the next one, too."""
+    source = clip("bikes-2")
+    to_and_fro = np.cumsum([(0.5 if n % 2 else 1.6) * (-1) ** (n // 2) for n in range(40)])
+    height, width = source.pictures[0][0].shape
+    moved = []
+    for at in to_and_fro:
+        shift = np.array([[1, 0, at], [0, 1, 0.5 * at]])
+        luma = cv2.warpAffine(source.pictures[0][0], shift, (width, height), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+        moved.append((luma, *source.pictures[0][1:]))
+    assert not repeats(source, noisy(moved, sigma, 2) if sigma else moved).repeated.any()
+
+
 def test_grain_alone_tells_repeats_in_a_still_scene() -> None:
     source = clip("bikes-2")
     film, at = carried(noisy([source.pictures[0]] * 40, 2.0, 3))
