@@ -4,7 +4,7 @@
    python tools/fit_models.py alone 2001 2060
    python tools/fit_models.py shade 4001 4060
 
-   python tools/fit_models.py dirt 8001 8200
+   python tools/fit_models.py dirt 8201 8330
    python tools/fit_models.py families 17001 17301
    python tools/fit_models.py scratches 14001 14161
 

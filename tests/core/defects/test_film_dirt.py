@@ -13,6 +13,7 @@ import pytest
 
 from benchmarks.light import source_of
 from benchmarks.material import MemorySource, Planes, clip, noisy, still
+from nimbus_sweep.core.defects.film_dirt.appearance import APPEARANCE, _rim_and_shift
 from nimbus_sweep.core.defects.film_dirt.choosing import LeftAlone, SpeckSweepSettings
 from nimbus_sweep.core.defects.film_dirt.detect import DirtWatch
 from nimbus_sweep.core.defects.film_dirt.family import family_of
@@ -47,6 +48,8 @@ from nimbus_sweep.wording import sentence
 from tests.conftest import with_sweep, write_movie
 
 FRAMES = 12
+# What dirt looks like, about; see `appearance.APPEARANCE`.
+DIRT = (-1.5, 0.1, 1.0, -1.3, 0.4, 0.4, -2.5, -2.5, 0.0, 0.1, 2.6, -3.6, -4.1)
 
 
 def surveyed(span: Span, hold_out: Masked | None = None) -> Surveyed:
@@ -276,15 +279,56 @@ def test_the_survey_tells_of_dirt_as_one_family(tmp_path: Path) -> None:
     assert not held
 
 
+def test_a_rim_and_a_shift_are_told_as_by_numpy() -> None:
+    """Slopes as `numpy.gradient` tells them, and what a shift explains as `numpy.linalg.lstsq` does."""
+    rng = np.random.default_rng(4)
+    fill = cv2.GaussianBlur(rng.normal(100, 40, (24, 30)).astype(np.float32), (0, 0), 2)
+    slopes = cv2.GaussianBlur(fill, (0, 0), 0.7)
+    hole = np.zeros(fill.shape, np.uint8)
+    cv2.circle(hole, (15, 12), 5, 1, -1)
+    zone = cv2.dilate(hole, np.ones((5, 5), np.uint8)) > 0
+    rim = zone & (cv2.erode(hole, np.ones((3, 3), np.uint8)) == 0)
+    down, across = np.gradient(slopes)
+    for off in (rng.normal(0, 5, fill.shape), 1.7 * across - 0.4 * down, 30.0 * hole):
+        layer = off.astype(np.float32)
+        steep, shifted = _rim_and_shift(layer, fill, slopes, zone, rim)
+        assert steep == pytest.approx(np.percentile(np.hypot(*np.gradient(layer))[rim], 80), rel=1e-4)
+        scene = np.column_stack([np.ones(zone.sum()), across[zone], down[zone], fill[zone]])
+        left = layer[zone] - scene @ np.linalg.lstsq(scene, layer[zone], rcond=None)[0]
+        assert shifted == pytest.approx(1 - left.var() / layer[zone].var(), abs=1e-3)
+
+
+def test_dirt_takes_a_scene_s_colour() -> None:
+    """Over a scene of one strong colour it is greyer than that, by about what it hides."""
+    coloured = [(p[0], np.full_like(p[1], 90), np.full_like(p[2], 170)) for p in source("bikes-1").pictures]
+    spoiled = source("bikes-1").over(soiled(coloured, scattered(FRAMES, coloured[0][0].shape, 3, 6)))
+    looks = [
+        f.looks for _, told in each_moment(Span.of(spoiled, 0, FRAMES), look_over, noise=0.5) for f in told.specks if f.speck.sure > 0.95
+    ]
+    typical = dict(zip(APPEARANCE, np.median(looks, axis=0), strict=True))
+    assert np.expm1(typical["colour"]) == pytest.approx(np.hypot(38, 42), rel=0.1)
+    assert typical["greyed"] == pytest.approx(typical["opaque"], abs=0.3)
+    assert typical["greyed"] > 0.2
+    assert typical["tint_left"] < typical["tint"] - 0.5
+    assert typical["shifted"] < 0.5
+
+
+def test_nothing_is_told_of_the_colour_of_a_grey_picture() -> None:
+    grey = MemorySource([(p[0],) for p in dirty("bikes-1", 3)[1].pictures], picture_format("gray", 640, 272))
+    looks = [f.looks for _, told in each_moment(Span.of(grey, 0, 5), look_over, noise=0.5) for f in told.specks]
+    assert looks
+    assert all(look[APPEARANCE.index("tint") :] == (0.0,) * 7 for look in looks)
+
+
 def test_the_whole_shot_weighs_candidates() -> None:
     """A doubtful candidate among many certain ones spread over a shot, and the same one where things come again at the same place."""
     speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
     rng = np.random.default_rng(1)
 
     def shot(places: np.ndarray, sure: float) -> list[Candidate]:
-        return [Candidate(n % 30, int(y), int(x), True, 1.0, 0.01, speck, sure) for n, (y, x) in enumerate(places)]
+        return [Candidate(n % 30, int(y), int(x), True, 1.0, 0.01, speck, sure, DIRT) for n, (y, x) in enumerate(places)]
 
-    doubtful = Candidate(10, 100, 200, True, 1.0, 0.01, speck, 0.6)
+    doubtful = Candidate(10, 100, 200, True, 1.0, 0.01, speck, 0.6, DIRT)
     among_dirt = in_shot([doubtful, *shot(rng.integers(0, (360, 640), (90, 2)), 0.99)], 30, (360, 640))[0][0]
     again = in_shot([doubtful, *shot(np.tile((100, 200), (60, 1)), 0.6)], 30, (360, 640))[0][0]
     assert among_dirt > again
@@ -293,7 +337,7 @@ def test_the_whole_shot_weighs_candidates() -> None:
 
 def _found(at: list[int], places: np.ndarray) -> list[Candidate]:
     speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
-    return [Candidate(n, int(y), int(x), True, 1.0, 0.0, speck, 0.95) for n, (y, x) in zip(at, places, strict=True)]
+    return [Candidate(n, int(y), int(x), True, 1.0, 0.0, speck, 0.95, DIRT) for n, (y, x) in zip(at, places, strict=True)]
 
 
 def test_what_comes_again_at_its_place_is_of_the_scene() -> None:
@@ -348,7 +392,7 @@ def test_what_lies_about_a_candidate_is_counted() -> None:
     """Three at one place in frames 4, 5 and 20, one beside it and one afar in frame 4; as NumPy counts them."""
     speck = SpeckEvidence(40.0, 0.1, 0.1, 0.2, 0.3, 20.0, 2, 0.9, 0.1, 0.1, 0.0, 0.3, 0.3)
     places = [(4, 50, 50), (5, 52, 49), (20, 50, 53), (4, 70, 70), (4, 50, 250)]
-    told = features([Candidate(n, y, x, True, 1.0, 0.0, speck, 0.5) for n, y, x in places], 24, (200, 400))
+    told = features([Candidate(n, y, x, True, 1.0, 0.0, speck, 0.5, DIRT) for n, y, x in places], 24, (200, 400))
     again, soon, near = (told[:, FEATURES.index(name)] for name in ("again", "soon", "near"))
     assert np.exp(again) * 24 == pytest.approx([2 + 0.48, 2.48, 2.48, 0.48, 0.48])
     assert np.expm1(soon) == pytest.approx([1, 1, 0, 0, 0])

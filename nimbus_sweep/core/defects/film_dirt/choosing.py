@@ -57,7 +57,7 @@ class SpeckSweepSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    sure: float = Field(default=0.5, ge=0.2, le=0.99, description="how sure it must be that it is a speck")
+    sure: float = Field(default=0.3, ge=0.2, le=0.99, description="how sure it must be that it is a speck")
     takes: Literal["both", "bright", "dark"] = Field(default="both", description="bright ones, dark ones or both")
     smallest: int = Field(default=1, ge=1, le=1_000_000, description="pixels; smaller ones stay")
     largest: int = Field(default=0, ge=0, le=100_000_000, description="pixels; larger ones stay; 0 for no limit")

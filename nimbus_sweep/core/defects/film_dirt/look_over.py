@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ...evidence.moments import Moment
 from ...imaging.neighbours import LEAST, SEED, Box, Neighbour, disc, outside, stays
 from ...imaging.patches import Patch
+from .appearance import appearance
 from .shot_odds import Candidate
 from .specks import SURE, Speck, apart, around, candidates, overlapping
 
@@ -28,16 +29,18 @@ Patching = Callable[[Moment, Speck, tuple[int, ...], Sequence[Neighbour]], Patch
 
 @dataclass(frozen=True)
 class Found:
-    """A speck, and what mends it, where that was asked for."""
+    """A speck, what it looks like (see `appearance.APPEARANCE`), and what mends it, where that was asked for."""
 
     speck: Speck
+    looks: tuple[float, ...]
     patch: Patch | None
 
     def candidate(self, at: Moment) -> Candidate:
         """What is kept of it, found at a moment."""
         rows, cols = np.nonzero(self.speck.mask)
         y, x = self.speck.box[0].start + int(rows.mean()), self.speck.box[1].start + int(cols.mean())
-        return Candidate(at.frame.number, y, x, self.speck.bright, at.noise, at.marked_share, self.speck.evidence, self.speck.sure)
+        speck = self.speck
+        return Candidate(at.frame.number, y, x, speck.bright, at.noise, at.marked_share, speck.evidence, speck.sure, self.looks)
 
 
 @dataclass(frozen=True)
@@ -65,10 +68,12 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
         return Looked([], {}, 0.0)
 
     def found(offsets: tuple[int, ...], specks: list[Speck]) -> list[Found]:
-        if not specks or patch_of is None:
-            return [Found(s, None) for s in specks]
-        near = [at.neighbour(k) for k in offsets]
-        return [Found(s, patch_of(at, s, offsets, near)) for s in specks]
+        made = []
+        for speck in specks:
+            near = [at.neighbour(k, speck.box) for k in offsets]
+            looks = appearance(at, speck, offsets, near)
+            made.append(Found(speck, looks, None if patch_of is None else patch_of(at, speck, offsets, near)))
+        return made
 
     near = [at.neighbour(k) for k in at.beside]
     specks = found(at.beside, _of_one_frame(at, near))
@@ -179,7 +184,7 @@ class LastingSpecks:
                 if partners and not any(overlapping(one.speck, s) for s in sure):
                     least = min(one.speck.sure, max(p.sure for p in partners))
                     patch = None if one.patch is None else replace(one.patch, sure=least)
-                    specks.append(Found(replace(one.speck, sure=least), patch))
+                    specks.append(replace(one, speck=replace(one.speck, sure=least), patch=patch))
         yield at, specks
 
 

@@ -19,6 +19,7 @@ from scipy.spatial import cKDTree
 from scipy.special import pdtrc
 
 from ...base.logistic import Logistic
+from .appearance import APPEARANCE
 from .blobs import LARGEST_PIXELS
 from .likelihood import FOUND, SpeckEvidence
 from .likeness import LOOKS
@@ -28,6 +29,7 @@ Array = NDArray[np.float64]
 FEATURES = (
     *("odds", "contrast", "misfit", "differ", "moves", "life", "area", "usable", "strength", "least", "wide", "beside", "flat", "found"),
     *("noise", "bright", "over_noise", "certain", "doubtful", "own", "again", "soon", "near", "marked", "frames"),
+    *APPEARANCE,
 )
 # From which a candidate counts as certain, and as likely.
 _CERTAIN, _LIKELY = 0.9, 0.5
@@ -61,6 +63,8 @@ class Candidate:
     evidence : SpeckEvidence
     sure : float
         By itself, 0 to 1.
+    appearance : tuple of float
+        See `appearance.APPEARANCE`.
     """
 
     frame: int
@@ -71,6 +75,7 @@ class Candidate:
     marked: float
     evidence: SpeckEvidence
     sure: float
+    appearance: tuple[float, ...]
 
 
 def in_shot(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]) -> tuple[Array, Array]:
@@ -183,6 +188,7 @@ def features(candidates: Sequence[Candidate], frames: int, size: tuple[int, int]
             np.log1p(near),
             np.log(np.array([c.marked for c in candidates]) + _PART),
             alike(lasting / frames),
+            np.array([c.appearance for c in candidates]),
         ]
     )
 

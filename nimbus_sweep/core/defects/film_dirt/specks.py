@@ -33,7 +33,7 @@ _MOST = 300
 # Share of the picture that comes and goes from which it may be weather, or a scene that cannot be followed.
 CROWDED = 0.06
 # Candidates less sure than this are not kept to be mended.
-UNLIKELY = 0.2
+UNLIKELY = 0.1
 # From which one is told of as a speck.
 SURE = 0.5
 # Marks of a neighbour that has none.
