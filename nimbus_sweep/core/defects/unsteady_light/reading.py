@@ -365,8 +365,10 @@ def find_bands(pairs: Pairs, lean: float, record: LightRecord, least: float = LE
     ):
         return None
     if abs(model.step) < _HARDLY:
-        # What keeps its place while the scene goes by may be haze, or the camera's own light: a lamp's bands explain nearly all.
-        if model.explained < _HARDLY_EXPLAIN and _travelled(pairs, record) > _AT_REST:
+        # What keeps its place while the scene goes by may be haze, or the camera's own light, and what never gets a period on may be something that
+        # passes: a lamp's bands explain nearly all.
+        unproven = abs(model.step) * len(record) < 1 or _travelled(pairs, record) > _AT_REST
+        if model.explained < _HARDLY_EXPLAIN and unproven:
             return None
         rest = solve_field(joined, without(joined, Bands(model, lean), record).ratio, knots, 0.06, 0.12)[:, :, 0]
         model = replace(model, rest=rest)
