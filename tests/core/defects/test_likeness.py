@@ -42,28 +42,28 @@ def table(*specks: tuple[float, tuple[float, ...]]) -> PatchTable:
 def test_a_speck_left_alone_lowers_those_like_it_alone() -> None:
     shot = table((0.6, LIKE), (0.6, LIKE), (0.6, UNLIKE))
     left = (LeftAlone(first=0, stop=1, box=(10, 20, 6, 6)),)
-    assert SpeckSweepSettings(left=left).judged(shot) == ["left", "unsure", "swept"]
-    assert SpeckSweepSettings(left=left, alike=False).judged(shot) == ["left", "swept", "swept"]
+    assert SpeckSweepSettings(sure=0.5, left=left).judged(shot) == ["left", "unsure", "swept"]
+    assert SpeckSweepSettings(sure=0.5, left=left, alike=False).judged(shot) == ["left", "swept", "swept"]
     # A range that is left alone says nothing of how a speck looks.
     ranged = (LeftAlone(first=0, stop=1),)
-    assert SpeckSweepSettings(left=ranged).judged(shot) == ["left", "swept", "swept"]
+    assert SpeckSweepSettings(sure=0.5, left=ranged).judged(shot) == ["left", "swept", "swept"]
     # Two that contradict each other at one place say nothing.
-    both = SpeckSweepSettings(left=left, swept=(OneSpeck(frame=0, box=(10, 20, 6, 6)),))
+    both = SpeckSweepSettings(sure=0.5, left=left, swept=(OneSpeck(frame=0, box=(10, 20, 6, 6)),))
     assert both.judged(shot) == ["left", "swept", "swept"]
 
 
 def test_a_speck_named_raises_those_like_it_and_is_not_counted_as_doubtful() -> None:
     shot = table((0.1, LIKE), (0.4, LIKE), (0.4, UNLIKE), (0.9, UNLIKE))
-    settings = SpeckSweepSettings(swept=(OneSpeck(frame=0, box=(10, 20, 6, 6)),))
+    settings = SpeckSweepSettings(sure=0.5, swept=(OneSpeck(frame=0, box=(10, 20, 6, 6)),))
     assert settings.judged(shot) == ["swept", "swept", "unsure", "swept"]
     sure = settings.judged_sure(shot)
     assert settings.expected_false(shot) == pytest.approx((1 - sure[1]) + (1 - sure[3]))
-    assert SpeckSweepSettings().expected_false(shot) == pytest.approx(0.1)
+    assert SpeckSweepSettings(sure=0.5).expected_false(shot) == pytest.approx(0.1)
 
 
 def test_plans_without_looks_are_judged_by_themselves() -> None:
     shot = table((0.6, ()), (0.6, ()))
-    assert SpeckSweepSettings(left=(LeftAlone(first=0, stop=1, box=(10, 20, 6, 6)),)).judged(shot) == ["left", "swept"]
+    assert SpeckSweepSettings(sure=0.5, left=(LeftAlone(first=0, stop=1, box=(10, 20, 6, 6)),)).judged(shot) == ["left", "swept"]
 
 
 @pytest.mark.parametrize(
@@ -73,5 +73,5 @@ def test_plans_without_looks_are_judged_by_themselves() -> None:
 def test_a_stroke_names_the_doubted_speck_under_it(frame: int, size: int, corner: tuple[int, int], named: bool) -> None:
     # In frame 0 it is swept anyway; a far larger brush, or one beside it, is for something else.
     shot = table((0.6, LIKE), (0.3, LIKE))
-    found = SpeckSweepSettings().missed(shot, frame, np.ones((size, size), np.float32), corner)
+    found = SpeckSweepSettings(sure=0.5).missed(shot, frame, np.ones((size, size), np.float32), corner)
     assert found == ([OneSpeck(frame=1, box=(10, 20, 6, 6))] if named else [])
