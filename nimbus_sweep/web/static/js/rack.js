@@ -21,6 +21,14 @@ async function refresh() {
   }
 }
 
+// The list as it is now; a title that is being typed stays, and the list follows once it is done.
+async function show() {
+  const fresh = await text("/rack/list");
+  if (list.dataset.editing) return;
+  list.dataset.last = fresh.trim();
+  morph(list, fresh);
+}
+
 const size = (bytes) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
 
 // A job's archive: its reels have to be here already.
@@ -145,7 +153,7 @@ const describe = document.getElementById("describe");
 async function change(url, body) {
   try {
     say((await post(url, body)).said ?? "Done.");
-    morph(list, await text("/rack/list"));
+    await show();
   } catch (error) {
     say(error.message, "error");
   }
@@ -191,7 +199,7 @@ list.addEventListener("click", async (event) => {
   }
   try {
     await post(button.dataset.remove);
-    morph(list, await text("/rack/list"));
+    await show();
   } catch (error) {
     say(error.message, "error");
   }
@@ -221,13 +229,15 @@ function run(button) {
 
 // The title becomes a field; Enter keeps what is typed, Escape leaves it.
 function rename(button) {
-  const link = button.closest("article").querySelector("a.font-semibold");
+  // A reel that is still being drawn has a title that leads nowhere; one that is being named has a field.
+  const title = button.closest("article").querySelector(".font-semibold");
+  if (!title) return;
   const field = document.createElement("input");
   field.type = "text";
   field.maxLength = 200;
   field.value = button.dataset.title;
   field.setAttribute("aria-label", "Title of the reel");
-  link.replaceWith(field);
+  title.replaceWith(field);
   list.dataset.editing = "yes";
   field.focus();
   field.select();
