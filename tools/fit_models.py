@@ -4,11 +4,11 @@
    python tools/fit_models.py alone 2001 2060
    python tools/fit_models.py shade 4001 4060
 
-   python tools/fit_models.py dirt 8201 8330
+   python tools/fit_models.py dirt 8201 8316 8330 8403
    python tools/fit_models.py families 17001 17301
    python tools/fit_models.py scratches 14001 14161
 
-draws clips of these seeds, gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
+draws clips of these seeds (from the first to before the second, and so on with further pairs), gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
 `shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `dirt` of specks of film
 (`film_dirt/shot_odds.py`; every third of its clips is sound), `families` of all specks of a shot together (`film_dirt/family.py`), `scratches` of lines that last (`scratches/telling.py`; every fourth is sound, every fifth shows uprights of a scene). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
@@ -136,9 +136,9 @@ def judged(seen: list[Seen], model: Model) -> Array:
     return told
 
 
-def write(seen: list[Seen], model: Model, first: int, stop: int) -> None:
+def write(seen: list[Seen], model: Model, seeds: list[list[int]]) -> None:
     """The model fitted on all of them."""
-    fitted(seen, model).write(model.path, seeds=[first, stop])
+    fitted(seen, model).write(model.path, seeds=seeds[0] if len(seeds) == 1 else seeds)
 
 
 def drawn(first: int, stop: int, kinds: list[str]) -> Iterator[tuple[run.Case, ShotEvidence]]:
@@ -390,35 +390,37 @@ def tell(seen: list[Seen], told: Array, levels: tuple[float, ...]) -> None:
 
 def main() -> None:
     """Gather, judge scene by scene, and write the models."""
-    what, first, stop = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
+    what, numbers = sys.argv[1], [int(n) for n in sys.argv[2:]]
+    seeds = [numbers[n : n + 2] for n in range(0, len(numbers), 2)]
     kept = Path(os.environ["JSON"]) if os.environ.get("JSON") else None
     if kept is not None and kept.exists():
         seen = [Seen(**s) for s in json.loads(kept.read_text())]
     else:
-        seen = {
+        gathered = {
             "sites": gathered_sites,
             "alone": gathered_alone,
             "shade": gathered_shade,
             "dirt": gathered_dirt,
             "families": gathered_families,
             "scratches": gathered_scratches,
-        }[what](first, stop)
+        }[what]
+        seen = [one for first, stop in seeds for one in gathered(first, stop)]
         if kept is not None:
             kept.write_text(json.dumps([asdict(s) for s in seen]))
     for kind in sorted({s.kind for s in seen}):
         own = [s for s in seen if s.kind == kind]
-        sure = fitted_and_told(own, (0.3, 0.5, 0.7, 0.9), first, stop)
+        sure = fitted_and_told(own, (0.3, 0.5, 0.7, 0.9), seeds)
         if kind == "weighed":
-            fitted_and_told(worth_measuring(own, sure), (0.002, 0.004, 0.006, 0.01, 0.02, 0.05), first, stop)
+            fitted_and_told(worth_measuring(own, sure), (0.002, 0.004, 0.006, 0.01, 0.02, 0.05), seeds)
 
 
-def fitted_and_told(seen: list[Seen], levels: tuple[float, ...], first: int, stop: int) -> Array:
+def fitted_and_told(seen: list[Seen], levels: tuple[float, ...], seeds: list[list[int]]) -> Array:
     """Write the model of candidates of one kind; tell, and give, how each was judged by one fitted without its scene."""
     model = MODELS[seen[0].kind]
     print(f"\n{seen[0].kind}: {len(seen)} candidates of {len({s.scene for s in seen})} scenes")
     sure = judged(seen, model)
     tell(seen, sure, levels)
-    write(seen, model, first, stop)
+    write(seen, model, seeds)
     return sure
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 
-from ..media.frames import Frame, as_numbers
+from ..media.frames import Frame, Samples, as_numbers
 from .grain import Grain, flattest, measure
 from .motion import Plane
 
@@ -25,6 +26,34 @@ def luma(frame: Frame) -> Plane:
         return light
     parts = [as_numbers(frame.component(names.index(n))) * np.float32(w / components[names.index(n)].code) for n, w in MIXED.items()]
     return np.asarray(parts[0] + parts[1] + parts[2])
+
+
+def samples_at(samples: Samples, x: Plane, y: Plane, code: float, smooth: bool = True) -> Plane:
+    """Samples of a component at places between its own; edge samples go on outside.
+
+    Parameters
+    ----------
+    samples : ndarray, (height, width)
+        As the frame holds them.
+    x, y : ndarray, float32, (rows, columns)
+        Across and down, in samples.
+    code : float
+        Steps of the samples to an 8-bit code.
+    smooth : bool
+        Bicubic; else bilinear.
+
+    Returns
+    -------
+    ndarray, float32, (rows, columns)
+        In 8-bit codes.
+    """
+    height, width = samples.shape
+    # Only what may be asked for is converted.
+    top, left = min(max(0, int(y.min()) - 3), height - 1), min(max(0, int(x.min()) - 3), width - 1)
+    stop, end = max(top + 1, min(height, int(y.max()) + 5)), max(left + 1, min(width, int(x.max()) + 5))
+    piece = as_numbers(samples[top:stop, left:end]) / np.float32(code)
+    way = cv2.INTER_CUBIC if smooth else cv2.INTER_LINEAR
+    return np.asarray(cv2.remap(piece, x - np.float32(left), y - np.float32(top), way, borderMode=cv2.BORDER_REPLICATE))
 
 
 def noise_of(lights: list[Plane]) -> float:

@@ -13,10 +13,10 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...evidence.moments import Moment
-from ...imaging.levels import MIXED
+from ...imaging.levels import MIXED, samples_at
 from ...imaging.neighbours import Neighbour
-from ...media.frames import Frame, as_numbers
-from .specks import Speck
+from ...media.frames import Frame
+from .specks import Speck, ring_about
 
 Array = NDArray[Any]
 # The rim's steepness; how far a shift of the fill explains it; the detail in it against that of the fill; how far what is taken off varies
@@ -40,11 +40,12 @@ APPEARANCE = (
 )
 # Luma of what is black, and white, on film, in codes.
 _BLACK, _WHITE = 12.0, 235.0
-# Colour differences of a red, green and blue picture: of blue and of red (ITU-R BT.709).
-_BLUE, _RED = 0.539, 0.635
+# Colour differences of a red, green and blue picture: of blue and of red (ITU-R BT.709); colour that is too faint to be drawn to grey, in codes.
+_BLUE, _RED = (0.5 / (1 - MIXED[name]) for name in "BR")
+_FAINT = 5.0
 # Spread of the fill's slopes, in pixels; steepness, codes, and share of the contrast, that are told from nothing.
 _SLOPES, _LEAST, _EVEN, _RIDGE = 0.7, 0.5, 0.2, 1e-6
-_SQUARE_3, _SQUARE_5, _SQUARE_7 = (np.ones((n, n), np.uint8) for n in (3, 5, 7))
+_SQUARE_3, _SQUARE_5 = (np.ones((n, n), np.uint8) for n in (3, 5))
 
 
 def appearance(at: Moment, speck: Speck, offsets: Sequence[int], near: Sequence[Neighbour]) -> tuple[float, ...]:
@@ -82,12 +83,12 @@ def appearance(at: Moment, speck: Speck, offsets: Sequence[int], near: Sequence[
 
 
 def _colours(at: Moment, speck: Speck, offsets: Sequence[int], near: Sequence[Neighbour], opaque: float) -> tuple[float, ...]:
+    """What is told of its colours: the last seven of `APPEARANCE`."""
     hole, factor = speck.mask, at.factor
     if len(at.frame.format.components) < 3:
         return (0.0,) * 7
     cols, rows = np.meshgrid(*(np.arange(part.start, part.stop, dtype=np.float32) for part in speck.box[::-1]))
-    core = np.ascontiguousarray(hole, np.uint8)
-    ring = (cv2.dilate(core, _SQUARE_7) > 0) & (cv2.dilate(core, _SQUARE_3) == 0)
+    ring = ring_about(hole)
     shown = _colour_at(at.frame, cols, rows, factor)
     ways = [n.motion(speck.box) for n in near]
     lent = [_colour_at(at.at(k), cols + way[..., 0], rows + way[..., 1], factor) for k, way in zip(offsets, ways, strict=True)]
@@ -104,10 +105,10 @@ def _colours(at: Moment, speck: Speck, offsets: Sequence[int], near: Sequence[Ne
         log((far + 1) / contrast),
         log((left + 1) / contrast),
         log((left + 1) / (far + 1)),
-        min(max(float(-(jump @ fill)) / (colour * colour + 25), -1.0), 1.5),
+        min(max(float(-(jump @ fill)) / (colour * colour + _FAINT * _FAINT), -1.0), 1.5),
         log(colour + 1),
-        log((missed + 0.5) / contrast),
-        log((apart + 0.5) / contrast),
+        log((missed + _LEAST) / contrast),
+        log((apart + _LEAST) / contrast),
     )
 
 
@@ -118,20 +119,15 @@ def _colour_at(frame: Frame, cols: Array, rows: Array, factor: int) -> Array:
     across, down = (np.float32(factor) * (at + np.float32(0.5)) for at in (cols, rows))
 
     def seen(index: int) -> Array:
-        component = layout.components[index]
         wide, tall = layout.subsampling(index)
         x, y = across / np.float32(wide) - np.float32(0.5), down / np.float32(tall) - np.float32(0.5)
-        height, width = component.height, component.width
-        top, left = min(max(0, int(y.min())), height - 1), min(max(0, int(x.min())), width - 1)
-        stop, end = max(top + 1, min(height, int(y.max()) + 2)), max(left + 1, min(width, int(x.max()) + 2))
-        piece = as_numbers(frame.component(index)[top:stop, left:end]) / np.float32(component.code)
-        return np.asarray(cv2.remap(piece, x - np.float32(left), y - np.float32(top), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+        return samples_at(frame.component(index), x, y, layout.components[index].code, smooth=False)
 
     if "G" not in names:
         return np.stack([seen(1), seen(2)]) - np.float32(128)
     red, green, blue = (seen(names.index(n)) for n in "RGB")
     light = MIXED["R"] * red + MIXED["G"] * green + MIXED["B"] * blue
-    return np.stack([_BLUE * (blue - light), _RED * (red - light)]).astype(np.float32)
+    return np.stack([np.float32(_BLUE) * (blue - light), np.float32(_RED) * (red - light)])
 
 
 @njit("(float32[:, :], float32[:, :], float32[:, :], boolean[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")

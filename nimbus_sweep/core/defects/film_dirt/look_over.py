@@ -32,7 +32,7 @@ class Found:
     """A speck, what it looks like (see `appearance.APPEARANCE`), and what mends it, where that was asked for."""
 
     speck: Speck
-    looks: tuple[float, ...]
+    appearance: tuple[float, ...]
     patch: Patch | None
 
     def candidate(self, at: Moment) -> Candidate:
@@ -40,7 +40,7 @@ class Found:
         rows, cols = np.nonzero(self.speck.mask)
         y, x = self.speck.box[0].start + int(rows.mean()), self.speck.box[1].start + int(cols.mean())
         speck = self.speck
-        return Candidate(at.frame.number, y, x, speck.bright, at.noise, at.marked_share, speck.evidence, speck.sure, self.looks)
+        return Candidate(at.frame.number, y, x, speck.bright, at.noise, at.marked_share, speck.evidence, speck.sure, self.appearance)
 
 
 @dataclass(frozen=True)
@@ -71,8 +71,8 @@ def look_over(at: Moment, patch_of: Patching | None = None) -> Looked:
         made = []
         for speck in specks:
             near = [at.neighbour(k, speck.box) for k in offsets]
-            looks = appearance(at, speck, offsets, near)
-            made.append(Found(speck, looks, None if patch_of is None else patch_of(at, speck, offsets, near)))
+            patch = None if patch_of is None else patch_of(at, speck, offsets, near)
+            made.append(Found(speck, appearance(at, speck, offsets, near), patch))
         return made
 
     near = [at.neighbour(k) for k in at.beside]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...evidence.frames_at_hand import Span, frames_of
 from ...evidence.moments import Moment, each_moment
 from ...imaging.grain import Grain
-from ...imaging.levels import grain_of, luma, noise_of
+from ...imaging.levels import grain_of, luma, noise_of, samples_at
 from ...imaging.motion import Plane
 from ...imaging.neighbours import Neighbour
 from ...imaging.patches import Patch, PatchPlan
@@ -21,7 +21,7 @@ from ...model.regions import Masked
 from .choosing import SpeckSweepSettings
 from .look_over import Found, LastingSpecks, Looked, look_over
 from .shot_odds import Candidate, in_shot
-from .specks import Speck
+from .specks import Speck, ring_about
 
 # Candidates less sure than this are not kept; those that are may be raised by what the user says of others.
 DOUBTFUL = 0.05
@@ -185,19 +185,10 @@ def _lent(
         # Motion of every pixel that a sample begins with.
         pixels = np.s_[part[0].start * cells[1] : part[0].stop * cells[1], part[1].start * cells[0] : part[1].stop * cells[0]]
         way = neighbour.motion(pixels)[:: cells[1], :: cells[0]]
-        lent = lender.component(index)
         at = (cols + way[..., 0] / np.float32(cells[0]), rows + way[..., 1] / np.float32(cells[1]))
-        # Only what may be asked for is converted.
-        y0, x0 = max(0, int(at[1].min()) - 3), max(0, int(at[0].min()) - 3)
-        y1, x1 = min(lent.shape[0], int(at[1].max()) + 5), min(lent.shape[1], int(at[0].max()) + 5)
-        y0, x0 = min(y0, lent.shape[0] - 1), min(x0, lent.shape[1] - 1)
-        piece = lent[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].astype(np.float32) / code
-        moved = cv2.remap(piece, at[0] - np.float32(x0), at[1] - np.float32(y0), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-        made += np.float32(weight) * moved
+        made += np.float32(weight) * samples_at(lender.component(index), *at, component.code)
     here = samples.astype(np.float32) / code
-    ring = (cv2.dilate(hole.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & (
-        cv2.dilate(hole.astype(np.uint8), np.ones((3, 3), np.uint8)) == 0
-    )
+    ring = ring_about(hole)
     if ring.sum() >= 6:
         made += np.float32(np.median((here - made)[ring]))
     return made

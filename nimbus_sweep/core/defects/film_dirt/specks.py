@@ -168,6 +168,12 @@ def candidates(
     return apart(made)
 
 
+def ring_about(hole: Mask) -> Mask:
+    """What lies two and three pixels from a hole: bool, of its shape."""
+    near, far = (cv2.dilate(np.ascontiguousarray(hole, np.uint8), np.ones((n, n), np.uint8)) > 0 for n in (3, 7))
+    return np.asarray(far & ~near)
+
+
 def apart(found: list[Speck]) -> list[Speck]:
     """Each place once: of candidates that overlap the surest stays."""
     kept: list[Speck] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -37,12 +38,12 @@ def channel_courses(record: LightRecord, pairs: Pairs) -> Course | None:
     The places that are held against one another are those of the pairs, and so is how far each is trusted.
     """
     apart = channel_pairs(record, pairs)
-    return None if apart is None else np.stack([course_of(channel) for channel in apart], 1)
+    return None if apart is None else courses_of(apart)
 
 
-def course_of(channel: Pairs) -> Course:
-    """Log light of one colour over time, from its pairs: (frames,), of mean 0."""
-    return solve_whole(channel, contrast=False).offset
+def courses_of(channels: Sequence[Pairs]) -> Course:
+    """Log light of colours over time, from the pairs of each: (frames, colours), each of mean 0."""
+    return np.stack([solve_whole(channel, contrast=False).offset for channel in channels], 1)
 
 
 def halves_agree(channel: Pairs) -> bool:
@@ -51,7 +52,7 @@ def halves_agree(channel: Pairs) -> bool:
     In a picture with hardly any of that colour (stars on black) few places tell of it, and each something else.
     """
     odd = np.indices(channel.weight.shape[1:]).sum(0) % 2 == 1
-    one, other = (course_of(replace(channel, weight=channel.weight * part)) for part in (odd, ~odd))
+    one, other = courses_of([replace(channel, weight=channel.weight * part) for part in (odd, ~odd)]).T
     return float(one.std() * other.std()) > 0 and float(np.corrcoef(one, other)[0, 1]) >= _AGREES
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...evidence.light_record import LightRecord
 from ...imaging.motion import Along, Plane
 from .bands import SLOWEST, BandModel, fit_bands
-from .channels import channel_courses, channel_pairs, course_of, halves_agree
+from .channels import channel_courses, channel_pairs, courses_of, halves_agree
 from .course import Change, RhythmFit, by_lamps, meant, rhythm, unsteadiness
 from .pairs import LAGS, Pairs, close, measure
 from .part import changing_part
@@ -244,13 +244,15 @@ def read_at_once(
     channels, tinted = None, False
     if apart or not kinds:
         channels = channel_courses(record, rest if apart else close(rest))
-    if not kinds and channels is not None and (tint := _tint(channels)) is not None:
-        worst, its = tint
+    if not kinds and channels is not None and (tints := _tints(channels)):
         colours = channel_pairs(record, rest)
         assert colours is not None
-        if halves_agree(colours[worst]):
-            named, channels, tinted = its, np.stack([course_of(colour) for colour in colours], 1), True
-            kinds[_kind_of(named)] = float(np.std(channels[:, worst]))
+        agreed = [halves_agree(colour) for colour in colours]
+        worst = next((tint for tint in tints if agreed[tint[0]]), None)
+        if worst is not None:
+            # A colour that the halves do not agree about is left as it is.
+            named, channels, tinted = worst[1], courses_of(colours) * agreed, True
+            kinds[_kind_of(named)] = float(np.std(channels[:, worst[0]]))
     changes = meant(course - (named.pattern if named.rhythm in ("on-off", "jumps") else 0), keeps)
     ordered = dict(sorted(kinds.items(), key=lambda k: -k[1]))
     shown = patches if "patches" in kinds else None
@@ -278,11 +280,10 @@ def _banded_screen(pairs: Pairs, record: LightRecord, least: float) -> tuple[Ban
     return banded, screen.box
 
 
-def _tint(channels: NDArray[np.float64]) -> tuple[int, RhythmFit] | None:
-    """The channel that is most unsteady in a rhythm, and that rhythm; None when none is."""
-    rhythms = [rhythm(c, _LEAST_TINT) for c in channels.T]
-    worst = int(np.argmax([unsteadiness(c) if r.rhythm != "none" else -1 for c, r in zip(channels.T, rhythms, strict=True)]))
-    return (worst, rhythms[worst]) if rhythms[worst].rhythm != "none" else None
+def _tints(channels: NDArray[np.float64]) -> list[tuple[int, RhythmFit]]:
+    """The channels that are unsteady in a rhythm, the most unsteady first, and their rhythms."""
+    told = [(n, rhythm(course, _LEAST_TINT)) for n, course in enumerate(channels.T)]
+    return sorted((t for t in told if t[1].rhythm != "none"), key=lambda t: -unsteadiness(channels[:, t[0]]))
 
 
 def _kind_of(fit: RhythmFit) -> Kind:

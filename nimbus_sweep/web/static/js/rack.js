@@ -9,24 +9,20 @@ const file = document.getElementById("file");
 const box = document.getElementById("upload");
 const job = document.getElementById("job");
 
-async function refresh() {
-  try {
-    const fresh = await text("/rack/list");
-    if (fresh.trim() !== list.dataset.last && !list.dataset.editing && !list.querySelector("[data-sure]")) {
-      list.dataset.last = fresh.trim();
-      morph(list, fresh);
-    }
-  } catch {
-    /* the next news ask again */
-  }
-}
-
 // The list as it is now; a title that is being typed stays, and the list follows once it is done.
-async function show() {
-  const fresh = await text("/rack/list");
+function put(fresh) {
   if (list.dataset.editing) return;
   list.dataset.last = fresh.trim();
   morph(list, fresh);
+}
+
+async function refresh() {
+  try {
+    const fresh = await text("/rack/list");
+    if (fresh.trim() !== list.dataset.last && !list.querySelector("[data-sure]")) put(fresh);
+  } catch {
+    /* the next news ask again */
+  }
 }
 
 const size = (bytes) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
@@ -153,7 +149,7 @@ const describe = document.getElementById("describe");
 async function change(url, body) {
   try {
     say((await post(url, body)).said ?? "Done.");
-    await show();
+    put(await text("/rack/list"));
   } catch (error) {
     say(error.message, "error");
   }
@@ -199,7 +195,7 @@ list.addEventListener("click", async (event) => {
   }
   try {
     await post(button.dataset.remove);
-    await show();
+    put(await text("/rack/list"));
   } catch (error) {
     say(error.message, "error");
   }
