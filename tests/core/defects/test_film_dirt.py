@@ -303,7 +303,10 @@ def test_dirt_takes_a_scene_s_colour() -> None:
     coloured = [(p[0], np.full_like(p[1], 90), np.full_like(p[2], 170)) for p in source("bikes-1").pictures]
     spoiled = source("bikes-1").over(soiled(coloured, scattered(FRAMES, coloured[0][0].shape, 3, 6)))
     looks = [
-        f.appearance for _, told in each_moment(Span.of(spoiled, 0, FRAMES), look_over, noise=0.5) for f in told.specks if f.speck.sure > 0.95
+        f.appearance
+        for _, told in each_moment(Span.of(spoiled, 0, FRAMES), look_over, noise=0.5)
+        for f in told.specks
+        if f.speck.sure > 0.95
     ]
     typical = dict(zip(APPEARANCE, np.median(looks, axis=0), strict=True))
     assert np.expm1(typical["colour"]) == pytest.approx(np.hypot(38, 42), rel=0.1)
