@@ -205,6 +205,14 @@ def test_a_fade_and_a_lamp_switched_on_are_kept(kind: str, tmp_path: Path) -> No
     assert abs(ends) < 0.03
 
 
+def test_contrast_is_changed_only_where_it_flickers(tmp_path: Path) -> None:
+    source = scene("pan chelsea")
+    for contrast in (0.0, 0.05):
+        spoiled = source.over(lit(list(source.pictures), frame_pumping(len(source), 5, contrast=contrast)))
+        plan = STEPS["steady-frame"].analyse(record(tmp_path / str(contrast), spoiled), STEPS["steady-frame"].settings(), None, None)
+        assert (plan.power.std() > 0) == (contrast > 0)
+
+
 @pytest.mark.slow
 def test_frames_that_were_right_stay_bit_for_bit(tmp_path: Path) -> None:
     source = scene("bikes-1")

@@ -52,6 +52,8 @@ _BLOCKS, _SPREAD_OVER = (18, 16), 5
 _SMALLEST = 16
 # By how much pairs of frames may contradict each other, as a log of light, and as a share of what they tell, before nothing is told by them.
 _DISAGREES, _DISAGREES_SHARE = 0.025, 0.3
+# What exponents have to be, of the log light of whole frames, both as standard deviations, to be believed.
+_CONTRAST = 0.25
 # Of what changes, the share that has to be uneven over the picture to be called patches.
 _UNEVEN = 0.15
 
@@ -122,6 +124,11 @@ class LightReading:
     pairs: Pairs | None = None
     part: tuple[float, float, float, float] | None = None
     contradicted: bool = False
+
+    @property
+    def has_contrast(self) -> bool:
+        """Whether contrast changes with the light: smaller exponents are what motion and the camera's curve are out by."""
+        return float(self.whole.power.std()) > _CONTRAST * float(self.course.std())
 
     @property
     def everywhere(self) -> Bands | None:

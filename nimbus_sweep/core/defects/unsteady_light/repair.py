@@ -106,7 +106,7 @@ def whole_plan(record: LightRecord, found: LightReading, settings: SteadyFrameSe
     # Jumps that come at regular frames, and what creeps between them, are none that are meant.
     jumps = found.fit.pattern if found.fit.rhythm == "jumps" else np.zeros(len(course))
     kept = stays(course - jumps, record, settings.keep, 2 * float(jumps.std()))
-    if not settings.contrast:
+    if not (settings.contrast and found.has_contrast):
         whole = Whole(course, np.ones(len(course)))
     at = _held(course, settings, record, "middle")
     shift = float(course[at] - kept[at])
