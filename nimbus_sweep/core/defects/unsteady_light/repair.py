@@ -39,7 +39,7 @@ class SteadyFrameSettings(_Steady):
     takes: Literal["auto", "all", "rhythm"] = Field(
         default="auto", description="everything, or only the rhythm of frames dimmed by turns; by what is found"
     )
-    contrast: bool = Field(default=True, description="an exponent as well as a gain")
+    contrast: bool = Field(default=True, description="an exponent as well as a gain, where contrast changes with the light")
     channels: Literal["auto", "together", "apart"] = Field(
         default="auto", description="red, green and blue in one light or each in its own; by what is found"
     )
