@@ -6,9 +6,9 @@ from functools import lru_cache
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ..core.base.compiled import compiled
 from .defects import rgb_to_ycbcr
 
 Picture = NDArray[np.float32]
@@ -69,7 +69,7 @@ def _mixing() -> Picture:
 _F = np.float32
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
+@compiled(fast=True)
 def _expose(
     picture: Picture,
     mixing: Picture,

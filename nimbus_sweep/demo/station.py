@@ -13,8 +13,8 @@ from itertools import pairwise
 
 import cv2
 import numpy as np
-from numba import njit
 
+from ..core.base.compiled import compiled
 from ..core.base.parallel import parallel_map
 from .grain import Picture, Planes, developed
 
@@ -190,14 +190,14 @@ def _waves() -> tuple[Picture, Picture]:
 _F = np.float32
 
 
-@njit(cache=True, nogil=True)
+@compiled()
 def _mirrored(place: int, size: int) -> int:
     while place < 0 or place >= size:
         place = -place if place < 0 else 2 * (size - 1) - place
     return place
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
+@compiled(fast=True)
 def _row_of(field: Picture, y: float, x: float, step: float, room: Picture, seen: Picture) -> None:
     """A row of a field, mirrored at its edges, at places `step` apart from `x` on; `room` is worked in."""
     height, width = field.shape
@@ -223,7 +223,7 @@ def _row_of(field: Picture, y: float, x: float, step: float, room: Picture, seen
             seen[k] = room[at] + (room[at + 1] - room[at]) * (place - _F(at))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
+@compiled(fast=True)
 def _lay(
     picture: Picture, ground: Picture, clouds: Picture, waves: Picture, ripples: Picture, x: float, y: float, scale: float, seconds: float
 ) -> None:

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ..base.compiled import compiled
 from ..base.parallel import parallel_map
 from ..imaging.motion import Field, Look, Plane, agreement, carried, flow, grid, look, spread, support
 from .shot_light import ShotLight
@@ -220,7 +220,7 @@ def _blocks(one: Plane, scene: Plane, used: Field, share: Plane, size: int) -> t
     return shown, passes, weight.astype(np.float32), motion
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, :, ::1], int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, :, ::1], int64)")
 def _block_means(one: Plane, scene: Plane, used: Field, size: int) -> tuple[Plane, Plane, Plane, Plane, Field]:
     """Of each block the two lights, the logarithm of their ratio and its square, and the motion in blocks."""
     rows, columns = one.shape[0] // size, one.shape[1] // size
@@ -247,7 +247,7 @@ def _block_means(one: Plane, scene: Plane, used: Field, size: int) -> tuple[Plan
     return shown, passes, differs, squared, motion
 
 
-@njit("(float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1])")
 def _log_difference(one: Plane, scene: Plane) -> Plane:
     """Squared difference of two lights as logarithms, bounded."""
     missed = np.empty(one.shape, np.float32)
@@ -259,12 +259,7 @@ def _log_difference(one: Plane, scene: Plane) -> Plane:
     return missed
 
 
-@njit(
-    "(float32[:, ::1], float32[:, :, ::1], float32[:, ::1], float32[:, ::1], float32)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
-)
+@compiled("(float32[:, ::1], float32[:, :, ::1], float32[:, ::1], float32[:, ::1], float32)")
 def _weight(missed: Plane, used: Field, share: Plane, one: Plane, moved: np.float32) -> Plane:
     """How far to trust each sample: where the surroundings agree, the scene has moved, and it is not near black."""
     height, width = one.shape

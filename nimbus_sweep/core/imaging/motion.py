@@ -12,8 +12,9 @@ from typing import Any, Literal
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from ..base.compiled import compiled
 
 # Float32 throughout; arithmetic with plain numbers hides that from the type checker.
 Plane = NDArray[Any]
@@ -194,7 +195,7 @@ def agreement(forward: Field, backward: Field) -> Plane:
     return _agreement(np.ascontiguousarray(forward, np.float32), np.ascontiguousarray(backward, np.float32))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@compiled()
 def _agreement(there: Field, back: Field) -> Plane:
     height, width = there.shape[:2]
     agree = np.empty((height, width), np.float32)

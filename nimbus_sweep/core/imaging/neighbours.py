@@ -8,9 +8,9 @@ from typing import Any, NamedTuple
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ..base.compiled import compiled
 from .motion import Field, Plane
 
 Mask = NDArray[np.bool_]
@@ -140,7 +140,7 @@ def _whole(box: Box, shape: tuple[int, ...]) -> Box:
     return rows, cols
 
 
-@njit("(float32[:, :, ::1], UniTuple(int64, 2), int64, int64, int64, int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :, ::1], UniTuple(int64, 2), int64, int64, int64, int64)")
 def _placed(way: Field, shape: tuple[int, ...], first: int, last: int, left: int, right: int) -> tuple[Plane, Plane, Mask]:
     """Where each pixel of a part of the picture is found along a way told on a smaller one, and whether a pixel or more inside."""
     (height, width), (rows, cols) = shape, way.shape[:2]
@@ -204,7 +204,7 @@ def outside(light: Plane, one: Neighbour, other: Neighbour, by: float) -> NDArra
     return _outside(light, one.light, other.light, np.float32(by))
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32)")
 def _outside(light: Plane, one: Plane, other: Plane, by: np.float32) -> NDArray[Any]:
     height, width = light.shape
     out = np.zeros(light.shape, np.uint8)
@@ -263,11 +263,8 @@ def departures(light: Plane, near: Sequence[Neighbour], held: tuple[Plane, Plane
     return Departures(*_departures(light, near[0].light, near[1].light, *held, seen, bright, least))
 
 
-@njit(
-    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, ::1], boolean, float32[:, ::1])",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, ::1], boolean, float32[:, ::1])"
 )
 def _departures(
     light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, seen: Mask, bright: bool, least: Plane
@@ -299,7 +296,7 @@ def missed_by_better(light: Plane, one: Plane, other: Plane, marked: Plane) -> P
     return _squared_miss(light, one, other, marked)
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])")
 def _squared_miss(light: Plane, one: Plane, other: Plane, marked: Plane) -> Plane:
     missed = np.empty(light.shape, np.float32)
     for y in range(light.shape[0]):
@@ -324,12 +321,7 @@ def drawn_between(light: Plane, one: Plane, other: Plane, held: tuple[Plane, Pla
     return _drawn(light, one, other, *held, marked)
 
 
-@njit(
-    "(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
-)
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1], float32[:, ::1])")
 def _drawn(light: Plane, one: Plane, other: Plane, low: Plane, high: Plane, marked: Plane) -> Plane:
     drawn = np.empty(light.shape, np.float32)
     half, none = np.float32(0.5), np.float32(0)
@@ -346,7 +338,7 @@ def stays(light: Plane, back: Plane, ahead: Plane, least: float, share: float) -
     return _stays(light, back, ahead, np.float32(least), np.float32(share))
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32, float32)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float32, float32)")
 def _stays(light: Plane, back: Plane, ahead: Plane, least: np.float32, share: np.float32) -> NDArray[np.uint8]:
     found = np.empty(light.shape, np.uint8)
     for y in range(light.shape[0]):

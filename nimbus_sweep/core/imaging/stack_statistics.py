@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from ..base.compiled import compiled
 
 Stack = NDArray[Any]
 Plane = NDArray[Any]
@@ -62,7 +63,7 @@ def robust(values: Stack, weight: Stack, rounds: int = 6, least: float = 0.008) 
     return mean.reshape(shape), borne.reshape(shape)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz"})
+@compiled(fast={"contract", "reassoc", "nsz"})
 def _robust(values: Stack, weight: Stack, start: Plane, spread: Plane, rounds: int) -> tuple[Plane, Plane]:
     count, size = values.shape
     mean, borne = np.zeros(size, np.float32), np.zeros(size, np.float32)
@@ -113,7 +114,7 @@ def running_median(values: Stack, size: int) -> Plane:
     return _running_median(np.ascontiguousarray(values, np.float64), size)
 
 
-@njit("(float64[:, ::1], int64)", cache=True, nogil=True)
+@compiled("(float64[:, ::1], int64)")
 def _running_median(values: Stack, size: int) -> Plane:
     rows, columns = values.shape
     found, held = np.empty((rows, columns)), np.empty(size)
@@ -155,7 +156,7 @@ def ranked(values: Stack) -> tuple[Plane, Plane, Plane, Plane]:
     return _ranked(np.ascontiguousarray(values, np.float32))
 
 
-@njit("(float32[:, :, ::1],)", cache=True, nogil=True)
+@compiled("(float32[:, :, ::1],)")
 def _ranked(values: Stack) -> tuple[Plane, Plane, Plane, Plane]:
     count, height, width = values.shape
     low, high = np.empty((height, width), np.float32), np.empty((height, width), np.float32)

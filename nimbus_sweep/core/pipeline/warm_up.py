@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..base.compiled import compile_all
 from ..defects.scratches.row_fit import left_over, row_fit
 from ..imaging.motion import agreement
 from ..imaging.stack_statistics import robust
@@ -12,8 +13,9 @@ from ..model.registry import DEFECTS
 
 def warm_up() -> None:
     """Compile what is compiled, or read it back from where it is kept; half a minute the first time."""
-    # Loops that name the types they are for are compiled when their module is brought in.
+    # All that is decorated is known once all kinds of defects are.
     assert len(DEFECTS)
+    compile_all()
     way = np.zeros((8, 8, 2), np.float32)
     agreement(way, way)
     stack = np.ones((3, 8, 8), np.float32)

@@ -9,9 +9,9 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...evidence.moments import Moment
 from ...imaging.levels import MIXED, samples_at
 from ...imaging.neighbours import Neighbour
@@ -130,7 +130,7 @@ def _colour_at(frame: Frame, cols: Array, rows: Array, factor: int) -> Array:
     return np.stack([np.float32(_BLUE) * (blue - light), np.float32(_RED) * (red - light)])
 
 
-@njit("(float32[:, :], float32[:, :], float32[:, :], boolean[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], float32[:, :], float32[:, :], boolean[:, :], boolean[:, :])")
 def _rim_and_shift(off: Array, fill: Array, slopes: Array, zone: Array, rim: Array) -> tuple[float, float]:
     """How steep what is taken off is on its rim, per pixel; and the share of it that a shift of the fill, or more of it, explains."""
     height, width = off.shape

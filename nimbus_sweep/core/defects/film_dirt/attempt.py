@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from .examine import at_blob, examined
 from .likelihood import UNTOLD, sureness
 
@@ -59,7 +59,7 @@ class Attempt(NamedTuple):
     told: tuple[float, float, float, float, float, float, int, float, float, float, float, float]
 
 
-@njit("(uint8[:, ::1], int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(uint8[:, ::1], int64)")
 def dilated(part: Array, reach: int) -> Array:
     """A part of a picture, uint8, grown by a disc of so many pixels (see `imaging.neighbours.disc`); nothing comes in from outside."""
     height, width = part.shape
@@ -78,7 +78,7 @@ def dilated(part: Array, reach: int) -> Array:
     return grown
 
 
-@njit("(uint8[:, ::1],)", cache=True, nogil=True, error_model="numpy")
+@compiled("(uint8[:, ::1],)")
 def _drawn_in(part: Array) -> Array:
     """A part of a picture without what has one of the four pixels about it outside of it."""
     height, width = part.shape
@@ -95,7 +95,7 @@ def _drawn_in(part: Array) -> Array:
     return left
 
 
-@njit("(float32[:, ::1], uint8[:, ::1], uint8[:, ::1], float64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], uint8[:, ::1], uint8[:, ::1], float64)")
 def reached(layer: Array, core: Array, wide: Array, least: float) -> Array:
     """The hole: what departs about the core, closed, as far as it hangs together with it; bool, (rows, columns)."""
     height, width = core.shape
@@ -126,7 +126,7 @@ def reached(layer: Array, core: Array, wide: Array, least: float) -> Array:
     return hole
 
 
-@njit("(float32[:, ::1], float32[:, :], float32[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, :], float32[:, :])")
 def _carried(marked: Array, at_x: Array, at_y: Array) -> Array:
     """What is marked where the scene of each pixel lies, between four pixels; nothing outside the picture."""
     height, width = at_x.shape
@@ -144,7 +144,7 @@ def _carried(marked: Array, at_x: Array, at_y: Array) -> Array:
     return made
 
 
-@njit("(float32[:, :], float32[:, :], uint8[:, ::1], int64, int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], float32[:, :], uint8[:, ::1], int64, int64)")
 def _led(at_x: Array, at_y: Array, core: Array, top: int, left: int) -> tuple[float, float]:
     """The mean way over a core: pixels across and down."""
     count, across, down = 0, 0.0, 0.0
@@ -161,11 +161,8 @@ _PLANE = "float32[:, ::1]"
 _PLANES = f"UniTuple({_PLANE}, 2)"
 
 
-@njit(
-    f"({_PLANE}, {_PLANES}, UniTuple(boolean[:, ::1], 2), {_PLANES}, {_PLANES}, {_PLANES}, {_PLANE}, {_PLANE}, {_PLANE}, boolean[:, :], int64, int64, float64, boolean, float64, boolean, float64, float64)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    f"({_PLANE}, {_PLANES}, UniTuple(boolean[:, ::1], 2), {_PLANES}, {_PLANES}, {_PLANES}, {_PLANE}, {_PLANE}, {_PLANE}, boolean[:, :], int64, int64, float64, boolean, float64, boolean, float64, float64)"
 )
 def attempted(
     light: Array,

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...imaging.neighbours import Box, Mask
 
 Array = NDArray[Any]
@@ -37,7 +37,7 @@ def blobs_of(departs: Array, out: Array, seeds: Mask, extent: float, whole: tupl
     return [blobs[k] for k in np.argsort([-area for *_, area in found], kind="stable")]
 
 
-@njit("(int64, int64[::1], boolean[:, ::1], boolean[:, ::1], int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(int64, int64[::1], boolean[:, ::1], boolean[:, ::1], int64)")
 def _flooded(start: int, places: Array, held: Array, left: Array, at: int) -> int:
     """Take what hangs together with a place out of `left`, eight ways, and list it from `at` on; where the list ends."""
     height, width = left.shape
@@ -56,12 +56,7 @@ def _flooded(start: int, places: Array, held: Array, left: Array, at: int) -> in
     return stop
 
 
-@njit(
-    "(float32[:, ::1], float32[:, ::1], boolean[:, ::1], float64, float64, float64)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
-)
+@compiled("(float32[:, ::1], float32[:, ::1], boolean[:, ::1], float64, float64, float64)")
 def _cut(departs: Array, out: Array, seeds: Array, extent: float, largest: float, longest: float) -> Any:
     height, width = departs.shape
     found = [(0, 0, np.zeros((1, 1), np.bool_), 0.0, 0)]

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 import cv2
 import numpy as np
-from numba import njit
 
+from ...base.compiled import compiled
 from ...imaging.motion import Plane
 from ...imaging.neighbours import Neighbour, disc
 from .attempt import Attempt
@@ -80,7 +80,7 @@ def least_left(place: Plane, thing: Plane, mask: Plane, bound: float) -> float:
     return float(_least_left(np.ascontiguousarray(place), np.ascontiguousarray(thing), np.ascontiguousarray(mask), bound))
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], float64)")
 def _least_left(place: Plane, thing: Plane, mask: Plane, bound: float) -> float:
     (rows, cols), (height, width) = place.shape, thing.shape
     count, level = 0, 0.0

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from ...base.compiled import compiled
 
 Array = NDArray[Any]
 
@@ -54,7 +55,7 @@ class Examined(NamedTuple):
     flat: float
 
 
-@njit("(float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, :], int64, int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float32[:, ::1], float32[:, ::1], boolean[:, :], int64, int64)")
 def at_blob(departs: Array, left_over: Array, beside: Array, blob: Array, top: int, left: int) -> tuple[float, float, float]:
     """Over a blob that lies at a row and a column: the 80th percentile of what departs, and the means of two maps.
 
@@ -82,7 +83,7 @@ def at_blob(departs: Array, left_over: Array, beside: Array, blob: Array, top: i
     return float(np.percentile(values[:count], 80)), first / count, second / count
 
 
-@njit("(uint8[:, :], boolean[:, :], float32[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(uint8[:, :], boolean[:, :], float32[:, :])")
 def _shows(core: Array, seen: Array, marked: Array) -> tuple[bool, float]:
     """Whether a neighbour shows the place, and how far it comes and goes itself there."""
     inside = shown = 0
@@ -96,7 +97,7 @@ def _shows(core: Array, seen: Array, marked: Array) -> tuple[bool, float]:
     return shown > 0.9 * inside, marks / max(1, inside)
 
 
-@njit("(float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], float32[:, :], boolean[:, :])")
 def _fitted(here: Array, source: Array, ring: Array) -> tuple[float, float, float]:
     """A neighbour's contrast and level fitted on the ring, held towards the neighbour as it is: gain, its level, and the level it gets."""
     count, level, own = 0, 0.0, 0.0
@@ -120,7 +121,7 @@ def _fitted(here: Array, source: Array, ring: Array) -> tuple[float, float, floa
     return (product + hold) / (power + hold), level, level + (own - level) / 1.02
 
 
-@njit("(float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], float32[:, :], boolean[:, :])")
 def _rms_difference(here: Array, made: Array, ring: Array) -> float:
     count, squares = 0, 0.0
     for y in range(ring.shape[0]):
@@ -132,7 +133,7 @@ def _rms_difference(here: Array, made: Array, ring: Array) -> float:
     return float(np.sqrt(squares / max(1, count)))
 
 
-@njit("(float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], boolean[:, :])")
 def _calm(here: Array, ring: Array) -> tuple[float, float]:
     """Deviation of the ring, and from the plane through it (normal equations about its middle)."""
     count, middle_y, middle_x, level = 0, 0.0, 0.0, 0.0
@@ -162,7 +163,7 @@ def _calm(here: Array, ring: Array) -> tuple[float, float]:
     return np.sqrt(vv / count), np.sqrt(max(left, 0.0) / count)
 
 
-@njit("(float32[:, :], float32[:, :], boolean[:, :])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :], float32[:, :], boolean[:, :])")
 def _unsteady(at_x: Array, at_y: Array, ring: Array) -> float:
     """Spread of the motion on the ring, by where it leads to, in pixels."""
     count, mean_x, mean_y, square_x, square_y = 0, 0.0, 0.0, 0.0, 0.0
@@ -179,11 +180,8 @@ def _unsteady(at_x: Array, at_y: Array, ring: Array) -> float:
     return float(np.sqrt(max(0.0, square_x / count - mean_x * mean_x) + max(0.0, square_y / count - mean_y * mean_y)))
 
 
-@njit(
-    "(float32[:, :], UniTuple(float32[:, :], 2), UniTuple(boolean[:, :], 2), UniTuple(float32[:, :], 2), UniTuple(float32[:, :], 2), UniTuple(float32[:, :], 2), uint8[:, :], uint8[:, :], float64, boolean)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    "(float32[:, :], UniTuple(float32[:, :], 2), UniTuple(boolean[:, :], 2), UniTuple(float32[:, :], 2), UniTuple(float32[:, :], 2), UniTuple(float32[:, :], 2), uint8[:, :], uint8[:, :], float64, boolean)"
 )
 def examined(
     here: Array,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, fields, replace
 from math import exp, log
 
-from numba import njit
+from ...base.compiled import compiled
 
 # What of its contrast a thing leaves at most that is found again, and the difference taken for two neighbours of which one is not seen.
 FOUND, UNTOLD = 0.3, 0.3
@@ -71,12 +71,7 @@ class SpeckEvidence:
         return sureness(*(getattr(self, f.name) for f in fields(self)))
 
 
-@njit(
-    "(float64, float64, float64, float64, float64, float64, int64, float64, float64, float64, float64, float64, float64)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
-)
+@compiled("(float64, float64, float64, float64, float64, float64, int64, float64, float64, float64, float64, float64, float64)")
 def sureness(
     contrast: float,
     misfit: float,

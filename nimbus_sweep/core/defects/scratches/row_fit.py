@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from ...base.compiled import compiled
 
 Array = NDArray[Any]
 
@@ -16,7 +17,7 @@ _RIDGE = 1e-3
 _SHARED = 0.3
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@compiled()
 def row_fit(values: Array, away: Array, inside: NDArray[np.bool_], width: float, reach: float, sliding: bool) -> Array:
     """Least squares, row by row, of a Gaussian line over a cubic background (normal equations, Cholesky 1924).
 
@@ -82,7 +83,7 @@ def row_fit(values: Array, away: Array, inside: NDArray[np.bool_], width: float,
     return found
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@compiled()
 def left_over(values: Array, away: Array, inside: NDArray[np.bool_], width: float, reach: float, found: Array, near: float) -> Array:
     """Mean square of what a fit without slope leaves within `near` samples of the line: (rows,)."""
     rows, columns = values.shape
@@ -104,7 +105,7 @@ def left_over(values: Array, away: Array, inside: NDArray[np.bool_], width: floa
     return left
 
 
-@njit("(float64[:, ::1], float64[::1])", cache=True, nogil=True)
+@compiled("(float64[:, ::1], float64[::1])")
 def best_stretches(signed: Array, slopes: Array) -> tuple[Array, NDArray[np.int64]]:
     """For each straight way down the picture, the stretch of it with the largest sum (Kadane 1977, by Bentley 1984).
 
@@ -147,7 +148,7 @@ def best_stretches(signed: Array, slopes: Array) -> tuple[Array, NDArray[np.int6
     return sums, bands
 
 
-@njit("(float64[:, ::1], int64[:, :, ::1], float64[::1], int64, float64, int64, int64, float64)", cache=True, nogil=True)
+@compiled("(float64[:, ::1], int64[:, :, ::1], float64[::1], int64, float64, int64, int64, float64)")
 def stretches(
     sums: Array, bands: NDArray[np.int64], slopes: Array, count: int, least: float, shortest: int, most: int, room: float
 ) -> Array:
@@ -202,7 +203,7 @@ def stretches(
     return found[:told]
 
 
-@njit("(float32[:, ::1], float64, float64, int64, int64, int64, int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], float64, float64, int64, int64, int64, int64)")
 def straightened(light: Array, top: float, lean: float, first: int, stop: int, fold: int, reach: int) -> Array:
     """A straight line and what is beside it, upright: rows of the picture averaged, samples drawn linearly.
 
@@ -237,7 +238,7 @@ def straightened(light: Array, top: float, lean: float, first: int, stop: int, f
     return out / np.float32(fold)
 
 
-@njit("(float64[:, ::1], int64[::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float64[:, ::1], int64[::1])")
 def bright_middles(signed: Array, xs: NDArray[np.int64]) -> tuple[Array, Array]:
     """In each row, the middle of what stands out about a place, and how much that tells.
 

@@ -13,9 +13,9 @@ from itertools import pairwise
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...imaging.motion import Plane
 from ...imaging.stack_statistics import robust
 from .sights import PairViews, Stack
@@ -243,11 +243,8 @@ def fit_veil(seen: PairViews, inner: Plane, rounds: int = 8, level: float | None
     return VeilFit(share, found, halves, smooth, float(after.sum() / max(before.sum(), 1e-9)))
 
 
-@njit(
-    "(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, ::1], float64, boolean)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    "(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], float32[:, ::1], float64, boolean)"
 )
 def _undone(
     at_mark: Stack, seen: Stack, trust: Stack, there: Stack, covered: Stack, share: Plane, level: float, first: bool
@@ -280,7 +277,7 @@ def _undone(
     return scene, weight
 
 
-@njit("(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], boolean[::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :, ::1], float32[:, :, ::1], float32[:, :, ::1], boolean[::1])")
 def _moments(at_mark: Stack, scene: Stack, weight: Stack, late: NDArray[np.bool_]) -> Stack:
     """Weighted sums over each half of the pairs, at each sample: (2, 6, rows, columns), float64.
 

@@ -16,9 +16,9 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...evidence.moved_pairs import PairBlocks
 from ...imaging.motion import Plane
 
@@ -217,11 +217,8 @@ def _misses(told: Equations, lost: Grid, laid: float, offsets: Grid) -> tuple[Gr
     )
 
 
-@njit(
-    "(float64[::1], int64, float64, float64, int32[::1], int32[::1], float32[:, ::1], float32[::1], float32[::1], float64[::1], int32[::1])",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    "(float64[::1], int64, float64, float64, int32[::1], int32[::1], float32[:, ::1], float32[::1], float32[::1], float64[::1], int32[::1])"
 )
 def _differences(
     lost: Grid,
@@ -252,7 +249,7 @@ def _differences(
     return miss, by_own, by_scene, by_laid
 
 
-@njit("(float64[:, ::1],)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float64[:, ::1],)")
 def _bent(plane: Grid) -> Grid:
     """Differences from the neighbours, twice."""
     rows, columns = plane.shape
@@ -277,7 +274,7 @@ def _bending(plane: Grid) -> float:
     return float((plane * _bent(plane)).sum())
 
 
-@njit("(float64[::1], float64[:, ::1], int32[::1], int32[::1], float32[:, ::1], int64)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float64[::1], float64[:, ::1], int32[::1], int32[::1], float32[:, ::1], int64)")
 def _carried_along(
     way: Grid, slopes: Grid, place: NDArray[np.int32], corner: NDArray[np.int32], part: NDArray[np.float32], columns: int
 ) -> Grid:
@@ -291,12 +288,7 @@ def _carried_along(
     return along
 
 
-@njit(
-    "(float64[:, ::1], float64[::1], float64[::1], int32[::1], int32[::1], float32[:, ::1], int64, int64)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
-)
+@compiled("(float64[:, ::1], float64[::1], float64[::1], int32[::1], int32[::1], float32[:, ::1], int64, int64)")
 def _pulled(
     slopes: Grid,
     weight: Grid,
@@ -322,11 +314,8 @@ def _pulled(
     return pulled
 
 
-@njit(
-    "(float64[:, ::1], float64[:, ::1], float64, int32[::1], int32[::1], float32[:, ::1], float64[:, ::1], float64[::1], float64[::1], int64, float64)",
-    cache=True,
-    nogil=True,
-    error_model="numpy",
+@compiled(
+    "(float64[:, ::1], float64[:, ::1], float64, int32[::1], int32[::1], float32[:, ::1], float64[:, ::1], float64[::1], float64[::1], int64, float64)"
 )
 def _descent(
     lost: Grid,

@@ -8,9 +8,9 @@ from functools import partial
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...base.parallel import parallel_map
 from ...evidence.time_volume import TimeVolume
 from ...media.frames import as_numbers
@@ -121,7 +121,7 @@ def _map_of(
     return DepartureMap(depart, steady, wander, value, _noise(as_numbers(sparse) / np.float32(code)))
 
 
-@njit("(float32[:, :, ::1],)", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, :, ::1],)")
 def _over_spans(means: NDArray[np.float32]) -> tuple[Plane, Plane, Plane]:
     """At each sample over the spans: the median; the median distance from it, as a standard deviation; and what all but one reach alike."""
     count, height, width = means.shape

@@ -17,9 +17,9 @@ from functools import lru_cache
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from ...base.compiled import compiled
 from ...imaging.motion import Plane
 
 Grid = NDArray[np.float64]
@@ -145,7 +145,7 @@ def tied(stencil: bytes, shape: tuple[int, int]) -> Grid:
     return np.where(near, weights[np.clip(down, 0, 4), np.clip(across, 0, 4)], 0.0)
 
 
-@njit("(float64[:, ::1], float64[::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float64[:, ::1], float64[::1])")
 def weighed(told: Grid, asked: Grid) -> NDArray[np.floating]:
     """Weights of least squares; samples that are missed by far count little."""
     count = told.shape[1]
@@ -164,7 +164,7 @@ def weighed(told: Grid, asked: Grid) -> NDArray[np.floating]:
     return found
 
 
-@njit("(float32[:, ::1], int64[:, ::1], int64, int64, float32[:, ::1], float64[:, :, :, ::1])", cache=True, nogil=True, error_model="numpy")
+@compiled("(float32[:, ::1], int64[:, ::1], int64, int64, float32[:, ::1], float64[:, :, :, ::1])")
 def _fitted(padded: Plane, pairs: NDArray[np.int64], rows: int, cols: int, left: Plane, weights: Grid) -> None:
     height, width = left.shape
     count = len(pairs) - 1
