@@ -26,6 +26,9 @@ SWITCHES = (
     "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
 ).split()
 
+# Machines that test are shared: what takes a second alone may take ten beside other work.
+expect.set_options(timeout=20_000)
+
 
 class Running:
     """The application, started as a user starts it."""

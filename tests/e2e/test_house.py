@@ -70,7 +70,7 @@ class House:
     def stop(self) -> None:
         """Stop it."""
         self.process.terminate()
-        self.process.wait(20)
+        self.process.wait(60)
 
 
 def user(data: Path, name: str) -> None:
@@ -81,7 +81,7 @@ def user(data: Path, name: str) -> None:
 def started(*words: str) -> subprocess.CompletedProcess[str]:
     """A start that is refused."""
     command = [sys.executable, "-m", "nimbus_sweep", "serve", *words]
-    return subprocess.run(command, capture_output=True, text=True, timeout=60)
+    return subprocess.run(command, capture_output=True, text=True, timeout=240)
 
 
 @pytest.fixture(scope="module", params=["certificate", "nginx"])
