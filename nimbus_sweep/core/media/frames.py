@@ -38,6 +38,11 @@ class Colour:
         return {0: "RGB", 1: "BT.709", 2: "not told", 5: "BT.601", 6: "BT.601", 9: "BT.2020"}.get(self.matrix, f"code {self.matrix}")
 
     @property
+    def luma_range(self) -> tuple[float, float]:
+        """Black and white of luma, in 8-bit codes."""
+        return (0.0, 255.0) if self.full_range else (16.0, 235.0)
+
+    @property
     def transfer_name(self) -> str:
         """What the samples are of light, in words."""
         return {1: "BT.709", 2: "not told", 6: "BT.601", 8: "linear", 9: "log", 13: "sRGB", 14: "BT.2020", 16: "PQ", 18: "HLG"}.get(

@@ -176,13 +176,14 @@ def seen(
     bright: bool = True,
     rows: tuple[int, int] = (0, 300),
     goes: float = 0.0,
+    sinks: float = 0.0,
     height: float = 30.0,
     before: float = 1.0,
     after: float = 1.0,
 ) -> Sighting:
     line, cover = Line(bright, x, 0.0, *rows, score=40.0, rough=0.1), (1.0, 1.0, 1.0, 1.0, 1.0)
     in_place = {-1: before, 1: after}
-    return Sighting(line, 1.0, height, 0.1, 6.0, 3.0, 2.0, 0.0, 0.1, 0.0, 0.3, 0.0, {-1: 0.1}, in_place, {-1: -goes}, cover)
+    return Sighting(line, 1.0, height, 0.1, 6.0, 3.0, 2.0, 0.0, 0.1, 0.0, 0.3, 0.0, {-1: 0.1}, in_place, {-1: -goes}, {-1: -sinks}, cover)
 
 
 def test_lines_are_followed_and_told_apart_and_join_after_a_gap() -> None:
@@ -209,6 +210,20 @@ def test_a_short_scratch_is_kept_apart_from_what_passes_there() -> None:
             follower.add(n, [seen(50.0, height=14.0)])
     scratch = next(t for t in follower.threads() if t.seen[0].height == 30.0)
     assert scratch.frames == list(range(8, 16))
+
+
+def test_a_line_whose_ends_go_up_and_down_with_the_scene_is_told_from_a_scratch() -> None:
+    way = [3.0 * n for n in range(30)]
+
+    def line(rows: list[tuple[int, int]]) -> Thread:
+        return Thread(list(range(30)), [seen(50.0, rows=(max(0, a), min(480, b)), sinks=3.0) for a, b in rows])
+
+    assert line([(int(100 + w), int(250 + w)) for w in way]).ends_with_scene(480), "a mast before a camera that tilts"
+    assert line([(int(100 + w), 480) for w in way]).ends_with_scene(480), "and one that stands on the ground"
+    assert not line([(100, 250)] * 30).ends_with_scene(480), "a scratch of some rows"
+    assert not line([(int(60 + w), 300) for w in way]).ends_with_scene(480), "one of its ends stays"
+    assert not line([(0, 480)] * 30).ends_with_scene(480), "all the way down there is nothing to tell it by"
+    assert not Thread(list(range(30)), [seen(50.0, rows=(100, 250))] * 30).ends_with_scene(480), "nor where the scene does not sink"
 
 
 def test_the_shoulder_of_a_line_is_told_from_another_line() -> None:
@@ -284,6 +299,26 @@ def test_a_scratch_is_followed_beyond_what_was_found_of_it() -> None:
     assert one.rows.stop > spoiled.pictures[0][0].shape[0] - 20
     plan = analyse(span, LineLiftSettings(lines=(found,)))
     assert set(plan.table.frames.tolist()) == set(range(FRAMES))
+
+
+def test_a_line_that_is_cut_off_at_black_is_measured_where_it_is_not() -> None:
+    rng = np.random.default_rng(4)
+    columns, at = np.arange(160), np.full(360, 80.0)
+    line = np.exp(-0.5 * ((columns - 80) / 1.5) ** 2)
+    samples, hidden = [], []
+    for n in range(8):
+        # Most of what lies under it is nearly black, so that it shows more where the picture is light.
+        ground = np.where(np.arange(360) % 90 < 60, 24.0, 150.0 + 5 * n)[:, None] + rng.normal(0, 0.7, (360, 160))
+        samples.append((np.maximum(ground - 25 * line, 16).astype(np.float32), at))
+        shaded = (90 + 60 * np.sin(np.arange(360) / 40 + n))[:, None] + rng.normal(0, 3, (360, 160))
+        hidden.append(((shaded * (1 - 0.98 * line) + 0.98 * 235 * line).astype(np.float32), at))
+    as_is, told = profile_of(samples, width=1.5), profile_of(samples, width=1.5, within=(16, 235))
+    assert as_is is not None and told is not None
+    assert as_is.cover > 0.08, "it seems to take a share of the light"
+    assert told.cover == pytest.approx(0, abs=0.03)
+    assert told.level - told.cover * 160 == pytest.approx(-25, abs=2)
+    # What hides the picture is as light everywhere, and not cut off where it is white.
+    assert profile_of(hidden, width=1.5, within=(16, 235)) == profile_of(hidden, width=1.5)
 
 
 def test_a_cover_is_doubted_where_places_beside_show_one() -> None:

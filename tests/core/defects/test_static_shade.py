@@ -193,6 +193,17 @@ def _zoomed(source: MemorySource) -> list[Planes]:
     return pictures
 
 
+def test_a_large_ragged_mark_is_doubted_and_a_round_one_is_not() -> None:
+    y, x = np.mgrid[:120, :120]
+    compact = np.hypot(y - 60, x - 60) < 25
+    # Motion that was missed: as wide, with arms.
+    ragged = compact & (np.hypot(y - 60, x - 95) > 26) | (np.abs(x - 30) < 6) & (np.abs(y - 60) < 55)
+    for mask, solid in ((compact, True), (ragged, False)):
+        lines, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
+        solidity = static_shade.solidity(max(lines, key=cv2.contourArea)[:, 0])
+        assert (solidity >= static_shade.COMPACT) is solid
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("spoil", [_flickering, _walker, _zoomed])
 def test_light_a_figure_and_a_zoom_are_not_taken_for_shade(spoil: object, tmp_path: Path) -> None:

@@ -62,6 +62,17 @@ def test_a_wide_soft_veil_is_found_and_drawn(laid: float, off: float) -> None:
         assert laid_in(1 - (1 - share) ** np.float32(1 / POWER), made) < off
 
 
+def test_a_veil_behind_whose_middle_nothing_moves_is_doubted() -> None:
+    share = disc(30, 20, 9, 0.35, 4)
+    zoomed = seen(share)
+    assert search(zoomed, SIZE, lambda: None)[1][0].sure > 0.7  # type: ignore[index]
+    # The camera goes much farther elsewhere than it does here.
+    zoomed.far = 10 * zoomed.far
+    told = search(zoomed, SIZE, lambda: None)
+    assert told is not None
+    assert 0.3 < told[1][0].sure < 0.5
+
+
 def test_clean_glass_has_no_veil() -> None:
     told = looked(np.zeros(SHAPE, np.float32))
     assert told is None or not told[1]
@@ -91,7 +102,7 @@ def test_veils_whose_skirts_touch_are_told_apart() -> None:
     # A faint bridge between them, as their skirts make one.
     share = np.maximum(share, 0.03 * ((np.abs(np.mgrid[: SHAPE[0], : SHAPE[1]][0] - 20) < 4) & (share == 0))).astype(np.float32)
     whole = VeilSystem(Lost(np.log(1 - share.astype(float)), 0.0, 0.0), CELL, 0.2, 40.0, 16)
-    area = VeilArea(0, 0, np.ones(SIZE, np.float32), (0.0,) * len(FEATURES), np.ones(SHAPE, bool), 0.01)
+    area = VeilArea(0, 0, np.ones(SIZE, np.float32), (0.0,) * len(FEATURES), np.ones(SHAPE, bool), 0.01, True)
     one, other = drawn(whole, area, np.zeros(SIZE, np.float32))
     assert not (one.share * other.share).any()
     assert sorted(int(np.flatnonzero(v.share.any(0)).mean()) // (10 * CELL) for v in (one, other)) == [2, 4]
@@ -99,7 +110,7 @@ def test_veils_whose_skirts_touch_are_told_apart() -> None:
 
 def test_a_veil_goes_on_to_the_edge_of_a_picture_that_is_no_whole_number_of_places() -> None:
     whole = VeilSystem(Lost(np.log(1 - disc(58, 38, 8, 0.3, 2).astype(float)), 0.0, 0.0), CELL, 0.2, 40.0, 16)
-    area = VeilArea(0, 0, np.ones(SIZE, np.float32), (0.0,) * len(FEATURES), disc(58, 38, 8, 0.3, 2) > 0, 0.01)
+    area = VeilArea(0, 0, np.ones(SIZE, np.float32), (0.0,) * len(FEATURES), disc(58, 38, 8, 0.3, 2) > 0, 0.01, True)
     (made,) = drawn(whole, area, np.zeros((SIZE[0] + 3, SIZE[1] + 2), np.float32))
     assert (made.top + made.share.shape[0], made.left + made.share.shape[1]) == (SIZE[0] + 3, SIZE[1] + 2)
     assert made.share[-1, -1] > 0.1
@@ -107,7 +118,7 @@ def test_a_veil_goes_on_to_the_edge_of_a_picture_that_is_no_whole_number_of_plac
 
 def test_a_place_in_a_veil_that_is_as_large_is_a_part_of_it() -> None:
     shape = np.ones((80, 80), np.float32)
-    area = VeilArea(40, 40, shape, (0.0,) * len(FEATURES), np.ones((4, 4), bool), 0.01)
+    area = VeilArea(40, 40, shape, (0.0,) * len(FEATURES), np.ones((4, 4), bool), 0.01, True)
     whole = np.zeros((200, 200), np.float32)
     assert not area.holds(whole)
     whole[60:70, 60:70] = 1

@@ -93,7 +93,8 @@ class ScratchWatch:
             if scratch is None:
                 continue
             least = _PLAIN if len(thread.frames) < _BRIEF else _BARELY
-            if scratch.profile.there < least or thread.rows[1] - thread.rows[0] < _SHORT or self._stands(thread, scratch, how_sure):
+            doubted = scratch.profile.there < least or thread.rows[1] - thread.rows[0] < _SHORT or thread.ends_with_scene(self._size[0])
+            if doubted or self._stands(thread, scratch, how_sure):
                 how_sure = min(how_sure, _DOUBTED)
             certain += [scratch] if how_sure >= CONVINCES else []
             findings.append(_finding(thread, scratch, how_sure, self._span))

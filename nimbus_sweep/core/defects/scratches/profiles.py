@@ -26,6 +26,8 @@ _ROUGHLY = 1.7
 _BEND = np.array([1.0, 0.7, 0.5])
 # How far from a line, in times the least, places lie that tell what none would look like; their deviations within which a cover is doubted.
 _PLACEBOS, _DOUBTS = (1.0, 1.5, 2.0, 2.5), 1.5
+# Codes from black, or white, within which a line may have been cut off; how much lower it is for each code of the picture if it lies at one level.
+_CUT_OFF, _AT_ONE_LEVEL = 4.0, 0.5
 # How many times what is seen of a line over all rows it may come to, and what is nothing, in codes.
 _HELD, _NOTHING = 1.4, 0.5
 # Between which percentiles of the picture under a line it is lighter, or darker, all over.
@@ -103,7 +105,12 @@ def across(values: Array, away: Array, inside: NDArray[np.bool_], width: float) 
     return found[:, 0], found[:, 1], left_over(values, away, inside, width, reach, found, _NEAR)
 
 
-def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = None, about: float | None = None) -> Profile | None:
+def profile_of(
+    samples: Sequence[tuple[Plane, Array]],
+    width: float | None = None,
+    about: float | None = None,
+    within: tuple[float, float] = (-np.inf, np.inf),
+) -> Profile | None:
     """Measure the profile of a scratch on one component over some frames.
 
     Parameters
@@ -114,6 +121,8 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
         Its standard deviation, where that is known.
     about : float
         The same, where it is known roughly.
+    within : tuple of float
+        Black and white, in codes: a line that reaches them is higher than it looks.
 
     Returns
     -------
@@ -131,7 +140,15 @@ def profile_of(samples: Sequence[tuple[Plane, Array]], width: float | None = Non
     if len(tall) < _ENOUGH or not none_there:
         return None
     slopes, _, noises = np.array(none_there).T
+    lies, (black, white) = ground + tall, within
+    whole = np.where(tall < 0, lies > black + _CUT_OFF, lies < white - _CUT_OFF)
     tall = tall - float(np.median(slopes)) * (ground - np.median(ground))
+    # What lies at one level wherever it does not reach black or white is not cut off there: it hides the picture.
+    if (
+        _ENOUGH <= whole.sum() < len(whole)
+        and _line_through(ground[whole], tall[whole], np.ones(int(whole.sum())), (-1.0, 1.0))[0] > -_AT_ONE_LEVEL
+    ):
+        tall, ground = tall[whole], ground[whole]
     return _with_gaps(tall, ground, float(np.median(noises)), _usual_size(slopes - np.median(slopes)), width)
 
 
@@ -228,7 +245,12 @@ def _width_of(samples: Sequence[tuple[Plane, Array]], about: float | None) -> fl
 
 
 def measured(
-    samples: Sequence[tuple[Plane, Array, Array]], bright: bool, bands: slice, room: int, about: float | None = None
+    samples: Sequence[tuple[Plane, Array, Array]],
+    bright: bool,
+    bands: slice,
+    room: int,
+    about: float | None = None,
+    within: tuple[float, float] = (-np.inf, np.inf),
 ) -> Profile | None:
     """The profile of a scratch on luma, its place told anew by what is learned of it.
 
@@ -243,13 +265,17 @@ def measured(
         Pixels that it may lie beside.
     about : float
         Its standard deviation, where that is known roughly.
+    within : tuple of float
+        Black and white, in codes.
     """
     edges = band_edges(samples[0][0].shape[0])[bands]
     rows = slice(edges[0][0], edges[-1][1])
 
     def profile_at(ways: Sequence[Array]) -> Profile | None:
         return profile_of(
-            [(light[rows], rows_of(way, len(light))[rows]) for (light, *_), way in zip(samples, ways, strict=True)], about=about
+            [(light[rows], rows_of(way, len(light))[rows]) for (light, *_), way in zip(samples, ways, strict=True)],
+            about=about,
+            within=within,
         )
 
     profile = profile_at([xs for *_, xs in samples])

@@ -165,7 +165,7 @@ def known(span: Span, seed: Seed, others: Sequence[Known] = ()) -> Known | None:
                     picture = picture.without(other, found.at, found.there)
         pictures.append(picture)
     samples = [(p.light, scores(band_means(p.light)), seed.expected(p.frame.number, layout.height)) for p in pictures]
-    profile = measured(samples, seed.bright, bands, BESIDE, seed.width)
+    profile = measured(samples, seed.bright, bands, BESIDE, seed.width, span.source.colour.luma_range)
     if profile is None:
         return None
     rows = slice(*seed.reach(layout.height))
@@ -188,7 +188,8 @@ def known(span: Span, seed: Seed, others: Sequence[Known] = ()) -> Known | None:
         else:
             rows = slice(own.start // down, -(-own.stop // down))
             at = [(p.plane(i)[rows], at_cells(way, across, down, c.height)[rows]) for p, way in zip(pictures, ways, strict=True)]
-            profiles.append(profile_of(at, max(0.45, profile.width / across)))
+            within = (-np.inf, np.inf) if c.is_chroma else (0.0, 255.0)
+            profiles.append(profile_of(at, max(0.45, profile.width / across), within=within))
     return Known(seed, own, profile, tuple(profiles), steadiness(lit, profile, own))
 
 

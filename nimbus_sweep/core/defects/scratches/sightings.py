@@ -56,8 +56,8 @@ class Sighting:
         Log of the power of the fine detail in it against that beside.
     with_scene, in_place : dict of int to float
         By frames before or after it: what is seen of it where the scene has gone, and where it lies itself, of its height.
-    goes : dict of int to float
-        How far the scene goes across to these frames, in pixels.
+    goes, sinks : dict of int to float
+        How far the scene goes across and down to these frames, in pixels.
     cover : tuple of float
         Of its groups of rows the sums that tell its height against the light of what is beside it: count, light, height, light
         squared, light times height.
@@ -80,6 +80,7 @@ class Sighting:
     with_scene: Mapping[int, float]
     in_place: Mapping[int, float]
     goes: Mapping[int, float]
+    sinks: Mapping[int, float]
     cover: tuple[float, float, float, float, float]
     alike: int = 0
 
@@ -122,7 +123,7 @@ def _sighted(line: Line, at: Moment) -> Sighting:
     evenly = own - cover * away
     spread = float(1.4826 * np.median(np.abs(evenly - np.median(evenly)))) + _CODES
     agrees, usual, busy = _detail(strip, far, beside)
-    with_scene, in_place, goes = _beside_in_time(line, at, told, height)
+    with_scene, in_place, goes, sinks = _beside_in_time(line, at, told, height)
     return Sighting(
         line=line,
         width=width,
@@ -139,6 +140,7 @@ def _sighted(line: Line, at: Moment) -> Sighting:
         with_scene=with_scene,
         in_place=in_place,
         goes=goes,
+        sinks=sinks,
         cover=(float(len(own)), float(ground.sum()), float(own.sum()), float((ground**2).sum()), float((ground * own).sum())),
     )
 
@@ -189,11 +191,12 @@ def _detail(strip: Plane, far: int, beside: Array) -> tuple[float, float, float]
     return float(both[at]) - usual, usual, float(np.log(power[strip.shape[1] // 2] / np.median(power)))
 
 
-def _beside_in_time(line: Line, at: Moment, told: Plane, height: float) -> tuple[dict[int, float], dict[int, float], dict[int, float]]:
-    """What the frames before and after show where the scene has gone, and at the line's own place; how far the scene goes."""
+def _beside_in_time(line: Line, at: Moment, told: Plane, height: float) -> tuple[dict[int, float], ...]:
+    """What the frames before and after show where the scene has gone, and at the line's own place; how far the scene goes across, and down."""
     with_scene: dict[int, float] = {}
     in_place: dict[int, float] = {}
     goes: dict[int, float] = {}
+    sinks: dict[int, float] = {}
     rows = np.arange(line.first, line.stop, max(1, (line.stop - line.first) // _ASKED))
     reach, size = len(told) // 2 + _SLIP, at.light.shape
     cols = np.clip(np.rint(line.at(rows)).astype(np.int64)[:, None] + np.arange(-reach, reach + 1), 0, size[1] - 1)
@@ -208,5 +211,6 @@ def _beside_in_time(line: Line, at: Moment, told: Plane, height: float) -> tuple
         way = at.way(offset)
         down, across = size[0] / way.shape[0], size[1] / way.shape[1]
         y, x = (rows / down).astype(int), (np.clip(line.at(rows), 0, size[1] - 1) / across).astype(int)
-        goes[offset] = float(np.median(way[np.minimum(y, way.shape[0] - 1), x, 0])) * across
-    return with_scene, in_place, goes
+        to_the_right, lower = np.median(way[np.minimum(y, way.shape[0] - 1), x], axis=0).tolist()
+        goes[offset], sinks[offset] = to_the_right * across, lower * down
+    return with_scene, in_place, goes, sinks

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from .lines import Array
+from .lines import BANDS, Array
 from .sightings import Sighting
 
 # Pixels a line may move across from a frame to the next; frames it may be lost for, and those after which it may go on.
@@ -24,6 +24,9 @@ _BOTH = 6
 _NEVER = 99.0
 # Widths of a line within which another is its shoulder.
 _SHOULDER = 6.0
+# Frames in which an end lies within the picture, and bands that the scene climbs or sinks meanwhile, from which it is told whether it goes
+# along; how much less it moves against the scene then than on the picture.
+_ENDS, _CLIMBS, _WITH = 8, 1.5, 1.25
 # Frames it is seen in at least, and before it may go on after a gap; share of its life that it has to be seen in.
 _LASTS, _BEFORE, _SEEN = 4, 3, 0.35
 
@@ -85,6 +88,18 @@ class Thread:
         """How far the scene moves behind it, in pixels."""
         gaps = np.diff(self.frames)
         return float(np.ptp(np.concatenate([[0.0], np.cumsum((self.own - self.scene) * gaps)])))
+
+    def ends_with_scene(self, height: int) -> bool:
+        """Whether it ends where the scene has it end: as that goes up or down, so does an end within the picture, and none stays."""
+        band = height / BANDS
+        sinks = np.array([-s.sinks.get(-1, 0.0) for s in self.seen[1:]])
+        way = np.concatenate([[0.0], np.cumsum(sinks * np.diff(self.frames))])
+        ends = np.array([(s.line.first, s.line.stop) for s in self.seen], np.float64)
+        told = []
+        for end, within in ((ends[:, 0], ends[:, 0] > band), (ends[:, 1], ends[:, 1] < height - band)):
+            if within.sum() >= _ENDS and np.ptp(way[within]) >= _CLIMBS * band:
+                told.append(end[within].std() > _WITH * (end - way)[within].std())
+        return bool(told) and all(told)
 
     def lies_beside(self, other: Thread) -> bool:
         """Whether it is another line once more, or its shoulder, as what is light makes what is beside it look dark: in most of its frames."""

@@ -50,6 +50,9 @@ _SKIRT, _MARKED, _LEAST = 5, 0.1, 0.012
 _SHALLOW = 0.2
 # Of the mean light, what a veil lays over it at least.
 _LAYS = 0.03
+# Share of its widest from which a place of an area is in its middle; of how far the camera goes, what the scene has to move there; and how sure
+# an area is told at most where it does not.
+_MIDDLE, _STIRS, _DOUBTED = 0.7, 0.25, 0.45
 
 
 @dataclass(frozen=True)
@@ -68,6 +71,9 @@ class VeilArea:
         Where it lies on the grid.
     doubt : float
         How far both halves of the evidence lie from the light it lets pass, 0 to 1.
+    stirs : bool
+        Whether the scene moves behind its middle. Where the rest moves and that stands, as at the middle of a zoom, what is told of it is what
+        motion missed about it.
     """
 
     left: int
@@ -76,6 +82,7 @@ class VeilArea:
     told: tuple[float, ...]
     cells: Cells
     doubt: float
+    stirs: bool
 
     def mark(self, marked: Plane) -> None:
         """Set a picture to 1 where it lies."""
@@ -91,7 +98,7 @@ class VeilArea:
     @property
     def sure(self) -> float:
         """How sure it is a veil, 0 to 1."""
-        return float(_model().sure(self.told))
+        return min(float(_model().sure(self.told)), 1.0 if self.stirs else _DOUBTED)
 
 
 @dataclass(frozen=True)
@@ -162,7 +169,7 @@ def search(seen: MovedPairs, size: tuple[int, int], still_asked: Callable[[], No
         told_of = _features(system, told, halves, (first, second), cells)
         if told_of is not None:
             doubt = float(np.abs(np.exp(first.map[cells]) - np.exp(second.map[cells])).mean()) / 2
-            areas.append(_area(cells, told_of, doubt, pixels, size))
+            areas.append(_area(cells, told_of, doubt, _stirs(seen, cells), pixels, size))
     return system, areas
 
 
@@ -252,17 +259,30 @@ def _grown(cells: Cells, size: int) -> Cells:
 
 def _across(cells: Cells) -> float:
     """How wide an area is where it is widest, in places."""
-    return 2 * float(cv2.distanceTransform(np.pad(cells, 1).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE).max())
+    return 2 * float(_inwards(cells).max())
 
 
-def _area(cells: Cells, told: tuple[float, ...], doubt: float, pixels: int, size: tuple[int, int]) -> VeilArea:
+def _inwards(cells: Cells) -> Plane:
+    """How far each place of an area lies from its edge, in places."""
+    return np.asarray(cv2.distanceTransform(np.pad(cells, 1).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)[1:-1, 1:-1])
+
+
+def _stirs(seen: MovedPairs, cells: Cells) -> bool:
+    inner = _inwards(cells)
+    rows, columns = (_COARSE * at for at in np.nonzero(inner > _MIDDLE * inner.max()))
+    moved = np.linalg.norm(seen.blocks.motion[:, rows, columns].astype(np.float32), axis=-1)
+    most = float(np.percentile(np.median(moved, 1), 90)) * seen.blocks.size * seen.factor
+    return most >= _STIRS * float(seen.far.max())
+
+
+def _area(cells: Cells, told: tuple[float, ...], doubt: float, stirs: bool, pixels: int, size: tuple[int, int]) -> VeilArea:
     room = 2
     rows, columns = np.flatnonzero(cells.any(1)), np.flatnonzero(cells.any(0))
     top, left = max(0, int(rows[0]) - room), max(0, int(columns[0]) - room)
     part = cells[top : int(rows[-1]) + 1 + room, left : int(columns[-1]) + 1 + room].astype(np.float32)
     height, width = min(size[0] - top * pixels, part.shape[0] * pixels), min(size[1] - left * pixels, part.shape[1] * pixels)
     shape = cv2.resize(part, (part.shape[1] * pixels, part.shape[0] * pixels), interpolation=cv2.INTER_LINEAR)
-    return VeilArea(left * pixels, top * pixels, (shape[:height, :width] > 0.5).astype(np.float32), told, cells, doubt)
+    return VeilArea(left * pixels, top * pixels, (shape[:height, :width] > 0.5).astype(np.float32), told, cells, doubt, stirs)
 
 
 @cache
