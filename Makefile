@@ -18,7 +18,7 @@ $(VENV)/.run: requirements/run.lock pyproject.toml
 	@echo "Installing the libraries Nimbus Sweep needs, about 750 MB. This is done once and takes one to three minutes ..."
 	@$(PIP) -r requirements/run.lock
 	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
-	@echo "Compiling the loops that are compiled, about half a minute ..."
+	@echo "Compiling the loops that are compiled, about a minute and a half ..."
 	@$(BIN)/nimbus-sweep warm
 	@touch $@
 

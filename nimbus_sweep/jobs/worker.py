@@ -47,7 +47,7 @@ def run(root: Path, scheduler: str = "") -> None:
     # OpenCV's threads are begun by whoever asks first: they are not to be slow ones.
     cv2.blur(np.zeros((1024, 1024), np.float32), (5, 5))
     threading.Thread(target=_draw_behind, args=(data,), daemon=True).start()
-    threading.Thread(target=_warm_behind, daemon=True).start()
+    threading.Thread(target=warm_behind, daemon=True).start()
     for _ in range(min(machines.current().many, _RUNS)):
         threading.Thread(target=_run_on, args=(data,), daemon=True).start()
     threading.Thread(target=_end_with_server, daemon=True).start()
@@ -71,8 +71,8 @@ def _stand_back() -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _BEHIND)
 
 
-def _warm_behind() -> None:
-    """Have the compiled loops ready before the first survey asks for them."""
+def warm_behind() -> None:
+    """Have the compiled loops ready before somebody waits for them."""
     _stand_back()
     time.sleep(_SETTLES)
     from ..core.pipeline.warm_up import warm_up

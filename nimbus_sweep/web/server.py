@@ -7,6 +7,7 @@ import signal
 import socket
 import sys
 import tempfile
+import threading
 from collections.abc import Callable, Sequence, Set
 from dataclasses import dataclass
 from ipaddress import ip_address
@@ -20,7 +21,7 @@ from waitress.server import BaseWSGIServer, MultiSocketServer
 from ..core.base.errors import SweepError
 from ..jobs.drawing import put_demo
 from ..jobs.queue import Queue
-from ..jobs.worker import WorkerWatch
+from ..jobs.worker import WorkerWatch, warm_behind
 from ..logs import keep_log
 from ..store import accounts
 from ..store.data import DataFolder
@@ -124,6 +125,7 @@ def serve(
             address = f"http{'s' if reached.certificate else ''}://{_shown(reached.host)}:{reached.port}/"
             data.note_address(address)
             _end_news_first()
+            threading.Thread(target=warm_behind, daemon=True).start()
             print(f"Nimbus Sweep is ready: {address}   (stop it with Ctrl+C)", flush=True)
             server.run()
         except KeyboardInterrupt:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cached_property, update_wrapper
+from functools import cache, cached_property, update_wrapper
 from typing import Any, Generic, ParamSpec, TypeVar, cast
 
 Asked = ParamSpec("Asked")
@@ -32,12 +32,20 @@ class Compiled(Generic[Asked, Given]):
 
     @cached_property
     def dispatcher(self) -> Any:
-        from numba import njit, typeof
-        from numba.extending import typeof_impl
+        # Brought in here: what calls nothing compiled does without it.
+        from numba import njit
 
-        # Others that call it by name find what was compiled.
-        typeof_impl.register(Compiled, lambda one, _: typeof(one.dispatcher))
+        _known_to_the_compiler()
         return njit(self._types, cache=True, nogil=True, error_model="numpy", fastmath=self._fast)(self._function)
+
+
+@cache
+def _known_to_the_compiler() -> None:
+    """Compiled functions that call others by name find what was compiled of them."""
+    from numba import typeof
+    from numba.extending import typeof_impl
+
+    typeof_impl.register(Compiled, lambda one, _: typeof(one.dispatcher))
 
 
 def compiled(types: str | None = None, fast: Fast = False) -> Callable[[Callable[Asked, Given]], Compiled[Asked, Given]]:

@@ -12,7 +12,7 @@ from ..model.registry import DEFECTS
 
 
 def warm_up() -> None:
-    """Compile what is compiled, or read it back from where it is kept; half a minute the first time."""
+    """Compile what is compiled, or read it back from where it is kept; a minute and a half the first time."""
     # All that is decorated is known once all kinds of defects are.
     assert len(DEFECTS)
     compile_all()

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from functools import lru_cache
 from hashlib import sha256
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import cv2
@@ -28,6 +29,7 @@ from nimbus_sweep.core.defects.static_shade.shade_plan import ShadePlan, ShadeSe
 from nimbus_sweep.core.defects.static_shade.veils import Veil
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
 from nimbus_sweep.core.evidence.time_volume import TimeVolume, build_volume
+from nimbus_sweep.core.imaging.box import Box
 from nimbus_sweep.core.media.frames import Frame, Window
 from nimbus_sweep.core.model.findings import CONVINCES, Finding
 from nimbus_sweep.core.model.regions import Key, Part, Region
@@ -197,11 +199,14 @@ def test_a_large_ragged_mark_is_doubted_and_a_round_one_is_not() -> None:
     y, x = np.mgrid[:120, :120]
     compact = np.hypot(y - 60, x - 60) < 25
     # Motion that was missed: as wide, with arms.
-    ragged = compact & (np.hypot(y - 60, x - 95) > 26) | (np.abs(x - 30) < 6) & (np.abs(y - 60) < 55)
-    for mask, solid in ((compact, True), (ragged, False)):
-        lines, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_TC89_L1)
-        solidity = static_shade.solidity(max(lines, key=cv2.contourArea)[:, 0])
-        assert (solidity >= static_shade.COMPACT) is solid
+    ragged = compact & (np.hypot(y - 60, x - 85) > 18) | (np.abs(x - 40) < 6) & (np.abs(y - 60) < 50)
+    proof, seen = SimpleNamespace(doubt=0.01, clear=20.0), SimpleNamespace(far=60.0)
+    way = SimpleNamespace(from_frame=lambda *_: np.array([60.0]))
+    for mask, sure_of_it in ((compact, 0.9), (ragged, 0.5)):
+        share = 0.3 * mask.astype(np.float32)
+        mark = static_shade._proven_mark(share, 0.9, proof, seen, Box(0, 0, 120, 120), range(30), way)  # type: ignore[arg-type]
+        assert mark is not None
+        assert (mark.kind, mark.confidence) == ("dust", sure_of_it)
 
 
 @pytest.mark.slow

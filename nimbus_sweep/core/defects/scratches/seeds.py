@@ -188,7 +188,7 @@ def known(span: Span, seed: Seed, others: Sequence[Known] = ()) -> Known | None:
         else:
             rows = slice(own.start // down, -(-own.stop // down))
             at = [(p.plane(i)[rows], at_cells(way, across, down, c.height)[rows]) for p, way in zip(pictures, ways, strict=True)]
-            within = (-np.inf, np.inf) if c.is_chroma else (0.0, 255.0)
+            within = (-np.inf, np.inf) if c.is_chroma else span.source.colour.luma_range
             profiles.append(profile_of(at, max(0.45, profile.width / across), within=within))
     return Known(seed, own, profile, tuple(profiles), steadiness(lit, profile, own))
 

@@ -43,7 +43,7 @@ _LISTED = 0.3
 # Pixels across a mark from which it is looked at at half the size.
 _DUST_ACROSS = 60
 # Pixels across from which a mark that is no hair is compact; its share of its convex hull then, and how sure one is told at most that is not.
-_COMPACT_FROM, COMPACT, _RAGGED = 20, 0.8, 0.5
+_COMPACT_FROM, _COMPACT, _RAGGED = 20, 0.8, 0.5
 # Pixels of a box from which it is looked at at half the size, however thin what lies in it is; and samples of all pairs that are held at a time.
 _WIDE, _HELD = 160_000, 4_000_000
 
@@ -238,7 +238,7 @@ def _proven_mark(
     # A hair is long and narrow; all else is compact.
     long = max(int(mask.any(0).sum()), int(mask.any(1).sum()))
     kind: ShadeName = "hair" if size < 0.35 * long**2 and long > 16 and needed * box.step <= HAIR else "dust"
-    if kind == "dust" and needed * box.step >= _COMPACT_FROM and solidity(line) < COMPACT:
+    if kind == "dust" and needed * box.step >= _COMPACT_FROM and _solidity(line) < _COMPACT:
         # Motion that was missed is as ragged as what moves.
         confidence = min(confidence, _RAGGED)
     return _mark(kind, share, outlined, Veil(), (confidence, proof.doubt), (seen.far, round(proof.clear)), box, light, way)
@@ -272,7 +272,7 @@ def _outlined(share: Plane, edge: float) -> _Outlined | None:
     return mask, int(stats[largest, cv2.CC_STAT_AREA]), needed, line
 
 
-def solidity(line: NDArray[np.int32]) -> float:
+def _solidity(line: NDArray[np.int32]) -> float:
     """The area within a line over that of its convex hull."""
     return cv2.contourArea(line) / max(cv2.contourArea(cv2.convexHull(line)), 1.0)
 

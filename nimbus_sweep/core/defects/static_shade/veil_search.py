@@ -268,6 +268,7 @@ def _inwards(cells: Cells) -> Plane:
 
 
 def _stirs(seen: MovedPairs, cells: Cells) -> bool:
+    """Whether the scene moves behind the middle of an area."""
     inner = _inwards(cells)
     rows, columns = (_COARSE * at for at in np.nonzero(inner > _MIDDLE * inner.max()))
     moved = np.linalg.norm(seen.blocks.motion[:, rows, columns].astype(np.float32), axis=-1)
