@@ -3,6 +3,7 @@
    python tools/fit_models.py sites 2001 2040
    python tools/fit_models.py alone 2001 2060
    python tools/fit_models.py shade 4001 4060
+   python tools/fit_models.py hairs 38001 38201
 
    python tools/fit_models.py dirt 8201 8316 8330 8403
    python tools/fit_models.py families 17001 17301
@@ -10,7 +11,7 @@
 
 draws clips of these seeds (from the first to before the second, and so on with further pairs), gathers candidates, prints how each scene is judged by a model fitted without it, and writes the model fitted
 on all of them. `sites` and `alone` are of bad sites of the sensor (`stuck_pixels/standing.py` and `alone.py`),
-`shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `dirt` of specks of film
+`shade` of dust, hairs and veils (`static_shade/promise.py`, `weighing.py` and `veil_search.py`), `hairs` of hairs as they look in the mean of all frames (`static_shade/hairs.py`; seven of ten clips have some), `dirt` of specks of film
 (`film_dirt/shot_odds.py`; every third of its clips is sound), `families` of all specks of a shot together (`film_dirt/family.py`), `scratches` of lines that last (`scratches/telling.py`; every fourth is sound, every fifth shows uprights of a scene). JSON=FILE in the environment keeps what was gathered, and reads it back where it is there; EVERY=1 has `shade` measure
 also what the present models say promises nothing, as is needed when what is told of candidates has changed.
 """
@@ -22,7 +23,7 @@ import os
 import sys
 import tempfile
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -31,6 +32,7 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize
 
 from benchmarks.proving import defects, files, run
+from benchmarks.proving.scenes import GAMMA
 from benchmarks.proving.score import VISIBLE
 from nimbus_sweep.core.base.logistic import Logistic, terms
 from nimbus_sweep.core.defects.film_dirt import family, shot_odds
@@ -39,7 +41,7 @@ from nimbus_sweep.core.defects.scratches import telling
 from nimbus_sweep.core.defects.scratches.detect import ScratchWatch
 from nimbus_sweep.core.defects.scratches.lines import Line
 from nimbus_sweep.core.defects.scratches.threads import Thread
-from nimbus_sweep.core.defects.static_shade import promise, veil_search, weighing
+from nimbus_sweep.core.defects.static_shade import hairs, promise, veil_search, weighing
 from nimbus_sweep.core.defects.static_shade.candidates import Candidate
 from nimbus_sweep.core.defects.static_shade.detect import find
 from nimbus_sweep.core.defects.static_shade.veil_search import VeilArea
@@ -52,6 +54,7 @@ from nimbus_sweep.core.evidence.frames_at_hand import Span
 from nimbus_sweep.core.evidence.light_record import record
 from nimbus_sweep.core.evidence.moments import each_moment
 from nimbus_sweep.core.evidence.shot_evidence import ShotEvidence
+from nimbus_sweep.core.evidence.shot_light import ShotLight
 from nimbus_sweep.core.evidence.time_volume import build_volume
 from nimbus_sweep.core.media.opening import open_reel
 
@@ -84,6 +87,7 @@ MODELS = {
     "alone": Model(ALONE, ALONE_FEATURES, held=15.0, rarer=3.0),
     "loss": Model(promise.MODEL, promise.FEATURES),
     "veil": Model(veil_search.MODEL, veil_search.FEATURES, held=1.0, products=False),
+    "hair": Model(hairs.MODEL, hairs.FEATURES, held=4.0, rarer=15.0),
     "scratch": Model(telling.MODEL, telling.FEATURES, held=20.0, rarer=1.0),
     "family": Model(family.MODEL, family.FEATURES, held=1.0, products=False, rarer=1.0),
     "speck": Model(shot_odds.MODEL, shot_odds.FEATURES, held=20.0, rarer=1.0),
@@ -216,6 +220,56 @@ def gathered_shade(first: int, stop: int) -> list[Seen]:
             else:
                 made.append(Seen(scene, "weighed", told, error > 0, error, 0 < error <= _SHOWS))
         print(sum(e**2 > VISIBLE for e, _ in things), "visible,", len(heard), "measured,", len(marks), "marks:", end=" ")
+    return made
+
+
+# What is laid into every tenth clip, so that some have what is no hair.
+_BESIDES_HAIRS: dict[int, tuple[str, ...]] = {7: ("dust",), 8: ("scratches",), 9: ()}
+# Pixels of width, and shares of the light, of hairs that are laid on mean pictures besides.
+_THICKER, _DEEPER = (2, 7), (0.6, 1.0)
+
+
+def gathered_hairs(first: int, stop: int) -> list[Seen]:
+    """Dark lines of mean pictures, as they are and with hairs laid on besides: a mean is darkened by them as its frames are."""
+    made: list[Seen] = []
+    for seed in range(first, stop):
+        with tempfile.TemporaryDirectory() as name:
+            case = run.drawn(seed, Path(name), laid=_BESIDES_HAIRS.get(seed % 10, ("hairs",)))
+            volume = build_volume(Path(name) / "volume.bin", open_reel(case.dirty))
+            picture, scene = hairs.MeanPicture.of(ShotLight(volume)), str(case.facts["scene"])
+            things = [(error, mask, "hairs" in case.kinds) for error, mask in _on_the_glass(case)]
+        found = _lines_of(picture, things, scene)
+        more, laid = _with_hairs(picture, np.random.default_rng(seed))
+        made += found + _lines_of(more, things + laid, scene)
+        print(sum(e**2 > VISIBLE for e, *_ in things), "visible,", len(found), "lines:", seed, scene, flush=True)
+    return made
+
+
+# Error in codes, where it lies, and whether it is a hair.
+_Laid = tuple[float, Array, bool]
+
+
+def _with_hairs(picture: hairs.MeanPicture, rng: np.random.Generator) -> tuple[hairs.MeanPicture, list[_Laid]]:
+    """A mean picture with two more hairs on it, and where they lie."""
+    light, spread, laid = picture.light, picture.spread, []
+    for _ in range(2):
+        lost = defects.hair((light.shape[1], light.shape[0]), rng, _THICKER, _DEEPER)
+        before, mask = light, lost > 0.03
+        light, spread = light * (1 - lost), spread * (1 - lost)
+        codes = [255 * (np.maximum(one, 0) / 255) ** (1 / GAMMA) for one in (before, light)]
+        laid.append((float(np.sqrt(((codes[1] - codes[0]) ** 2)[mask].mean())) if mask.any() else 0.0, mask, True))
+    return replace(picture, light=light, spread=spread), laid
+
+
+def _lines_of(picture: hairs.MeanPicture, things: list[_Laid], scene: str) -> list[Seen]:
+    made: list[Seen] = []
+    found = hairs.traced(picture)
+    for one in found:
+        share, error, hairy = max(((one.line.share_on(mask), error, hairy) for error, mask, hairy in things), default=(0.0, 0.0, False))
+        right = hairy and share > 0.5
+        # What lies on dust, or on a hair in part, is neither.
+        unclear = 0.15 < share <= 0.5 or (share > 0.5 and (not hairy or error <= _SHOWS))
+        made.append(Seen(scene, "hair", one.told, right, error if right else 0.0, unclear, min(1.0, 20 / len(found))))
     return made
 
 
@@ -400,6 +454,7 @@ def main() -> None:
             "sites": gathered_sites,
             "alone": gathered_alone,
             "shade": gathered_shade,
+            "hairs": gathered_hairs,
             "dirt": gathered_dirt,
             "families": gathered_families,
             "scratches": gathered_scratches,

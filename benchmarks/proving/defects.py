@@ -203,15 +203,21 @@ def _wandering(place: Array, steps: int, step: float, bend: float, rng: Rng) -> 
     return place + np.concatenate([np.zeros((1, 2)), np.cumsum(step * np.stack([np.cos(turns), np.sin(turns)], 1), 0)])
 
 
+def hair(size: tuple[int, int], rng: Rng, wide: tuple[int, int] = (2, 4), deepest: tuple[float, float] = (0.85, 0.99)) -> Array:
+    """The share of the light that a hair takes: (height, width), 0 to 1; its width in pixels and most of its share are drawn between two bounds."""
+    width, height = size
+    start = np.array([rng.uniform(30, width - 30), rng.uniform(25, height - 25)])
+    line = np.zeros((height, width), np.float32)
+    points = np.round(16 * _wandering(start, int(rng.integers(8, 22)), 5.0, 0.35, rng)).astype(np.int32)
+    cv2.polylines(line, [points], False, 1.0, int(rng.integers(wide[0], wide[1] + 1)), cv2.LINE_AA, 4)
+    return np.asarray(np.clip(cv2.GaussianBlur(line, (0, 0), rng.uniform(0.6, 1.6)) * 1.1, 0, rng.uniform(*deepest)), np.float32)
+
+
 def _hairs(count: int, size: tuple[int, int], rng: Rng) -> Damage:
     width, height = size
     made = _Glass(through=np.ones((height, width), np.float32), haze=np.zeros((height, width), np.float32))
     for _ in range(int(rng.integers(1, 4))):
-        start = np.array([rng.uniform(30, width - 30), rng.uniform(25, height - 25)])
-        line = np.zeros((height, width), np.float32)
-        points = np.round(16 * _wandering(start, int(rng.integers(8, 22)), 5.0, 0.35, rng)).astype(np.int32)
-        cv2.polylines(line, [points], False, 1.0, int(rng.integers(2, 5)), cv2.LINE_AA, 4)
-        lost = np.clip(cv2.GaussianBlur(line, (0, 0), rng.uniform(0.6, 1.6)) * 1.1, 0, rng.uniform(0.85, 0.99))
+        lost = hair(size, rng)
         made.through *= 1 - lost
         if (lost > 0.03).any():
             made.things.append(Thing("hairs", 0, count, lost > 0.03))

@@ -3,7 +3,7 @@
 Pairs of frames are held against each other along the motion of the scene. Where a pixel is darker than the same
 scene point elsewhere, in all pairs alike, light is lost at that pixel. What stands out is then measured on its own
 (`fit`) and kept only if the two halves of its evidence agree and the scene is seen to pass behind it. What is wide and soft, a veil, is told
-from the equations of all pairs together (`veil_search`).
+from the equations of all pairs together (`veil_search`). Hairs are told by how they look in the mean of all frames, too, where nothing moves (`hairs`).
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ from ...model.findings import CONVINCES, Surveyed
 from ...model.regions import Masked
 from .candidates import EDGE, HAIR, Candidate, candidates, loss_map
 from .fit import Proof, blurred, fit_loss, prove
-from .marks import ShadeMark, ShadeName, ShadeSurvey, about, as_finding
+from .hairs import MeanPicture, hairs, share_of
+from .marks import TOO_LITTLE, ShadeMark, ShadeName, ShadeSurvey, about, as_finding
 from .promise import promising
 from .shade_map import ShadeMap
 from .sights import PairViews, view_pairs
@@ -46,6 +47,11 @@ _DUST_ACROSS = 60
 _COMPACT_FROM, _COMPACT, _RAGGED = 20, 0.8, 0.5
 # Pixels of a box from which it is looked at at half the size, however thin what lies in it is; and samples of all pairs that are held at a time.
 _WIDE, _HELD = 160_000, 4_000_000
+
+# Share of a hair from which marks that are sure already take it up.
+_MEASURED = 0.3
+# Frames whose mean shows hairs: of fewer what moves is not averaged out. One frame stands for a shot that repeats it.
+_AVERAGED = 8
 
 # Told of what speaks for a candidate.
 Heard = Callable[[Candidate | VeilArea, tuple[float, ...]], None]
@@ -82,12 +88,12 @@ def find(
     Returns
     -------
     ShadeSurvey
-        Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none.
+        Marks of confidence 0.3 and above. A shot that never moves proves nothing and gives none but hairs.
     """
     progress = on_progress or (lambda share: None)
     known = known or ShotEvidence(volume, 0, len(volume), record)
     light = known.shot_light if hold_out is None else ShotLight(volume, hold_out)
-    if len(light) < 4 or min(light.shape) < 32:
+    if min(light.shape) < 32:
         return ShadeSurvey()
     noise = light.noise
     way = (known.way if hold_out is None else partial(way_of, light, noise, record))(lambda share: progress(0.05 * share))
@@ -95,9 +101,11 @@ def find(
     def paired(share: float) -> None:
         progress(0.05 + 0.25 * share)
 
-    seen = known.moved_pairs(paired) if hold_out is None else moved_pairs(light, way, noise, paired)
+    seen = None
+    if len(light) >= 4:
+        seen = known.moved_pairs(paired) if hold_out is None else moved_pairs(light, way, noise, paired)
     if seen is None:
-        return ShadeSurvey(travel=way.farthest, noise=noise)
+        return _surveyed(_add_hairs([], light, way), way, noise)
     first, second = (loss_map(seen, half) for half in (0, 1))
     progress(0.32)
     found = candidates(first, second, seen.factor, light.shape)
@@ -122,6 +130,10 @@ def find(
     marks = _all_measured(shot, marked, found, lambda share: progress(0.4 + 0.6 * share))
     if system is not None:
         _add_veils(marks, system, areas, light, way)
+    return _surveyed(_add_hairs(marks, light, way), way, noise)
+
+
+def _surveyed(marks: list[ShadeMark], way: Travel, noise: float) -> ShadeSurvey:
     return ShadeSurvey(tuple(sorted(marks, key=lambda m: (-m.confidence, m.y, m.x))), way.farthest, noise)
 
 
@@ -153,16 +165,47 @@ def _all_measured(shot: _Shot, marked: Plane, found: list[Candidate], progress: 
 
 def _add_veils(marks: list[ShadeMark], system: VeilSystem, areas: list[VeilArea], light: ShotLight, way: Travel) -> None:
     """Add the veils of some areas; what marks that were proven take is no part of them."""
-    proven = np.zeros(light.shape, np.float32)
-    for mark in marks:
-        if mark.confidence >= CONVINCES:
-            cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
-    proven = cv2.dilate(proven, np.ones((7, 7), np.uint8))
+    proven = _proven(marks, light.shape)
     for area in areas:
         for made in drawn(system, area, proven):
             veil = _veil_mark(made, area.sure, system, light, way)
             if veil is not None:
                 _take_in(veil, marks)
+
+
+def _add_hairs(marks: list[ShadeMark], light: ShotLight, way: Travel) -> list[ShadeMark]:
+    """Add the hairs that the mean of all frames shows; what the scene's motion has proven is measured better by it."""
+    if 1 < len(light) < _AVERAGED:
+        return marks
+    picture = MeanPicture.of(light)
+    proven = _proven(marks, light.shape)
+    unseen = (
+        np.min([u for n in range(len(light)) if (u := light.usable(n)) is not None] or [np.ones(light.shape, np.float32)], axis=0) < 0.5
+    )
+    for hair in hairs(picture):
+        if hair.sure < _LISTED:
+            break
+        rows, cols = np.rint(hair.line.points * picture.factor).astype(int).T
+        rows, cols = rows.clip(0, light.shape[0] - 1), cols.clip(0, light.shape[1] - 1)
+        if proven[rows, cols].mean() > _MEASURED or unseen[rows, cols].any():
+            continue
+        share = share_of(hair, picture)
+        outlined = _outlined(share, max(EDGE, 0.08 * float(share.max())))
+        if outlined is not None:
+            box = Box(0, 0, share.shape[1] * picture.factor, share.shape[0] * picture.factor, picture.factor)
+            _take_in(
+                _mark("hair", share, outlined, Veil(), (hair.sure_in(way.farthest < TOO_LITTLE), 0.0), (0.0, 0), box, light, way), marks
+            )
+    return marks
+
+
+def _proven(marks: list[ShadeMark], shape: tuple[int, int]) -> Plane:
+    """1 where marks lie that are sure, and next to them."""
+    proven = np.zeros(shape, np.float32)
+    for mark in marks:
+        if mark.confidence >= CONVINCES:
+            cv2.fillPoly(proven, [np.array(mark.outline, np.int32)], 1.0)
+    return np.asarray(cv2.dilate(proven, np.ones((7, 7), np.uint8)))
 
 
 def _take_in(made: ShadeMark, marks: list[ShadeMark]) -> None:

@@ -53,3 +53,8 @@ class ShadeEvidence(Evidence):
     depth: float = 0.0
     stands_out: float = 0.0
     mended_by: Literal["auto", "undo", "borrow", "surround"] = "auto"
+
+    @property
+    def by_looks(self) -> bool:
+        """Whether a hair was told by how it looks, as nothing was seen to come clear of it."""
+        return self.shade == "hair" and not self.looked and self.map is not None

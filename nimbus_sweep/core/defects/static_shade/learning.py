@@ -63,7 +63,7 @@ def plan_of(
     seen = view_pairs(light, way, box, marked, noise, most, narrow + 2 * ROOM, across=narrow)
     rest = seen.rest if seen is not None else np.inf
     if wanted in ("auto", "undo"):
-        measured = _measured(seen, inner, light, box, mark) if seen is not None else None
+        measured = _measured(seen, inner, light, box, mark) if seen is not None and not mark.by_looks else None
         if measured is None and mark.known is not None:
             share, veil = box.cut(mark.known.on(light.shape)), mark.known.veil
             share = np.where(share > LEAST, share, 0).astype(np.float32)

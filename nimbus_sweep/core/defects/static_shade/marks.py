@@ -17,7 +17,7 @@ from .shade_map import ShadeMap
 from .veils import Veil
 
 # Travel of the scene, in pixels, with which nothing, small marks, and the largest can be told.
-_TOO_LITTLE, _ENOUGH, _LARGEST = 8, 20, 150
+TOO_LITTLE, _ENOUGH, _LARGEST = 8, 20, 150
 
 
 ShadeName = Literal["dust", "hair", "veil"]
@@ -95,7 +95,7 @@ class ShadeSurvey:
     def notes(self) -> tuple[Note, ...]:
         """What could not be told for want of motion."""
         values: dict[str, str | int | float] = {"travel": round(self.travel), "enough": _ENOUGH}
-        if self.travel < _TOO_LITTLE:
+        if self.travel < TOO_LITTLE:
             return (Note(kind="static-shade", code="too-little-motion", values=values),)
         if self.travel < _LARGEST:
             return (Note(kind="static-shade", code="wide-marks-missed", values=values),)

@@ -29,7 +29,7 @@ def resolve(settings: UnshadeSettings, findings: Iterable[Finding]) -> UnshadeSe
     shaded = ((f, f.evidence) for f in findings if isinstance(f.evidence, ShadeEvidence))
     sure = [(f, e) for f, e in shaded if f.by_hand or f.confidence >= settings.sure]
     marks = (
-        ShadeSeed(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map)
+        ShadeSeed(outline=e.outline, kind=e.shade, way=e.mended_by, known=e.map, by_looks=e.by_looks)
         for _, e in sorted(sure, key=lambda one: (one[0].y, one[0].x))
     )
     return settings.model_copy(update={"marks": tuple(marks)})

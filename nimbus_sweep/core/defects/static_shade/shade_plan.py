@@ -50,6 +50,7 @@ class ShadeSeed(BaseModel):
     kind: Kind = "dust"
     way: Way = "auto"
     known: ShadeMap | None = Field(default=None, description="as it was measured before")
+    by_looks: bool = Field(default=False, description="told by how it looks: what moves behind it says nothing of it")
 
     def box(self) -> tuple[int, int, int, int]:
         """Left, top, right, bottom, the last two not included."""
