@@ -36,7 +36,7 @@ class Centreline:
 
     @classmethod
     def of(cls, mask: Mask) -> Centreline:
-        """The longest way through a mask that keeps to its middle.
+        """The longest of the cheapest ways through a mask (Dijkstra 1959), which keep to its middle.
 
         Parameters
         ----------

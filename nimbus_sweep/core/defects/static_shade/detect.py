@@ -9,7 +9,7 @@ from the equations of all pairs together (`veil_search`). Hairs are told by how 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import cv2
@@ -178,24 +178,23 @@ def _add_hairs(marks: list[ShadeMark], light: ShotLight, way: Travel) -> list[Sh
     if 1 < len(light) < _AVERAGED:
         return marks
     picture = MeanPicture.of(light)
-    proven = _proven(marks, light.shape)
-    unseen = (
-        np.min([u for n in range(len(light)) if (u := light.usable(n)) is not None] or [np.ones(light.shape, np.float32)], axis=0) < 0.5
-    )
+    taken = _proven(marks, light.shape)
+    # What is held out in any frame is in the mean, too.
+    unseen = np.zeros(light.shape, bool) if light.is_whole else np.any([light.usable(n) == 0 for n in range(len(light))], axis=0)
+    standing = way.farthest < TOO_LITTLE
     for hair in hairs(picture):
         if hair.sure < _LISTED:
             break
         rows, cols = np.rint(hair.line.points * picture.factor).astype(int).T
         rows, cols = rows.clip(0, light.shape[0] - 1), cols.clip(0, light.shape[1] - 1)
-        if proven[rows, cols].mean() > _MEASURED or unseen[rows, cols].any():
+        if taken[rows, cols].mean() > _MEASURED or unseen[rows, cols].any():
             continue
         share = share_of(hair, picture)
         outlined = _outlined(share, max(EDGE, 0.08 * float(share.max())))
         if outlined is not None:
             box = Box(0, 0, share.shape[1] * picture.factor, share.shape[0] * picture.factor, picture.factor)
-            _take_in(
-                _mark("hair", share, outlined, Veil(), (hair.sure_in(way.farthest < TOO_LITTLE), 0.0), (0.0, 0), box, light, way), marks
-            )
+            mark = _mark("hair", share, outlined, Veil(), (hair.sure_in(standing), 0.0), (0.0, 0), box, light, way)
+            _take_in(replace(mark, by_looks=True), marks)
     return marks
 
 

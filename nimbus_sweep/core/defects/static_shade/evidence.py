@@ -35,6 +35,8 @@ class ShadeEvidence(Evidence):
         Of a shared mark: share of its depth that this shot shows, and how many times that stands out from chance.
     mended_by : str
         How the user wants it mended: ``auto``, or a way.
+    by_looks : bool
+        Told by how it looks in the mean of all frames, not by what passes behind it.
     """
 
     shade: Literal["dust", "hair", "veil", "any"] = "any"
@@ -53,8 +55,4 @@ class ShadeEvidence(Evidence):
     depth: float = 0.0
     stands_out: float = 0.0
     mended_by: Literal["auto", "undo", "borrow", "surround"] = "auto"
-
-    @property
-    def by_looks(self) -> bool:
-        """Whether a hair was told by how it looks, as nothing was seen to come clear of it."""
-        return self.shade == "hair" and not self.looked and self.map is not None
+    by_looks: bool = False

@@ -3,6 +3,8 @@
 A hair on the glass is a thin line of even width and depth with free ends, darker than all about it, which takes the same share of whatever lies behind. Such
 lines are traced in the mean picture and measured along their way; a logistic model weighs what is measured. Its numbers are fitted by
 `tools/fit_models.py` on drawn clips, each scene judged by a model fitted without it.
+
+What is darker than all about it is what closing fills (black top-hat: J. Serra, Image Analysis and Mathematical Morphology, 1982; named from memory).
 """
 
 from __future__ import annotations
@@ -66,8 +68,9 @@ _FRAMES = 24
 _CLOSED, _CUT = 11, (0.8, 0.65, 0.45)
 # What a line passes of the light somewhere at most.
 _DEEP = 0.62
-# Pixels of length from which it is measured and may be a hair, samples that it takes up, and how many are measured for each cut.
-_SHORT, _LONG, _AREA, _MOST = 16, 30, (24, 6000), 60
+# Pixels across of what may be a line; of its length, from which it is a rival of the shortest hair, and may be a hair; samples that it
+# takes up, and how many are measured for each cut.
+_ACROSS_LEAST, _SHORT, _LONG, _AREA, _MOST = 14, 20, 30, (24, 6000), 60
 # Offsets at which a line is looked at across: its core, and how far beside it its surroundings lie, from and to.
 _ACROSS = np.arange(-14, 14.01, 0.5)
 _CORE, _SHIFTS, _BESIDE = np.abs(_ACROSS) <= 0.5, np.abs(_ACROSS) <= 2.5, 4.0
@@ -150,7 +153,7 @@ def hairs(picture: MeanPicture) -> list[Hair]:
     """Dark lines of the mean picture, each with how sure it is a hair; surest first, each place once."""
     made: list[Hair] = []
     # Of those that convince the longest: a piece of a hair is as sure as all of it.
-    for one in sorted(traced(picture), key=lambda one: (one.sure < CONVINCES, -len(one.line) if one.sure >= CONVINCES else -one.sure)):
+    for one in sorted(traced(picture), key=lambda one: (len(one.line) if one.sure >= CONVINCES else 0, one.sure), reverse=True):
         if not any(one.under(other.line) > _SAME or other.under(one.line) > _SAME for other in made):
             made.append(one)
     return sorted(made, key=lambda one: -one.sure)
@@ -229,7 +232,7 @@ class _Looked:
         made = []
         for k in range(1, count):
             x, y, width, height, area = (int(v) for v in stats[k])
-            if deep[k] and max(width, height) >= _SHORT - 2 and _AREA[0] <= area <= _AREA[1]:
+            if deep[k] and max(width, height) >= _ACROSS_LEAST and _AREA[0] <= area <= _AREA[1]:
                 part = labels[y : y + height, x : x + width] == k
                 line = Centreline.of(part)
                 if len(line) >= _SHORT:

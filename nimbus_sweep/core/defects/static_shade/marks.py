@@ -52,6 +52,8 @@ class ShadeMark:
         ``undo``, ``borrow`` or ``surround``: what mends it.
     map : ShadeMap or None
         What it does to the light, for other shots of the same camera.
+    by_looks : bool
+        Told by how it looks in the mean of all frames, not by what passes behind it.
     """
 
     x: int
@@ -71,6 +73,7 @@ class ShadeMark:
     held: int
     way: str
     map: ShadeMap | None = None
+    by_looks: bool = False
 
 
 @dataclass(frozen=True)
@@ -127,7 +130,9 @@ def as_finding(mark: ShadeMark, first: int, stop: int) -> Finding:
             looked=mark.looked,
             held=mark.held,
             way=mark.way,
-            map=mark.map if mark.confidence >= CONVINCES else None,
+            # What motion cannot measure is mended by its map also where it was doubtful and is kept.
+            map=mark.map if mark.confidence >= CONVINCES or mark.by_looks else None,
+            by_looks=mark.by_looks,
         ),
     )
 
